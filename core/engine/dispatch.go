@@ -1,0 +1,695 @@
+package engine
+
+// Dispatch: the first entry that fits is found without a walk over them all.
+//
+// Conditions on scheme, host, port and method pick a front, which holds only
+// the entries that can fit there. Within it an entry lies where its path can
+// be found: under its exact path, in a tree of segments, or, without a path,
+// in a list that is split by the field that most of its entries test. Any other
+// condition is a bit: a field's value is looked up once, as a class of values
+// that no test of the rulebook tells apart.
+
+import (
+	"math"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/gaissmai/bart"
+
+	"kibitz/core/canonical"
+	"kibitz/core/pattern"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+)
+
+// entry is a rule, compiled.
+type entry struct {
+	*rulebook.Rule
+	pos   int
+	front []cond // on scheme, host, port and method
+	bits  []cond // on fields with classes
+	plain []*rulebook.Test
+	loose bool // lies in the index by its `in`, while its `on` is yet to be tested, or the other way
+}
+
+// cond is a test, as a bit of its field's classes.
+type cond struct {
+	field int // of siteEngine.fields
+	bit   int
+}
+
+// classes are those of one field.
+type classes struct {
+	field rulebook.Field
+	tests []*rulebook.Test
+
+	texts  map[string][]int // bits of tests that have this plain text
+	rest   []int            // bits of tests that must be asked
+	blocks *bart.Table[*class]
+	nobody *class // the class of a client that is not known or in no block
+
+	mu    sync.RWMutex
+	known map[string]*class
+	none  *class // of a field that the request does not have
+}
+
+// class is a set of values that no test tells apart.
+type class struct {
+	id    int
+	holds []bool // by bit
+
+	mu    sync.Mutex
+	lists map[*index][]int32 // what is left of an index's list for this class
+}
+
+const maxKnown = 4096
+
+func isFront(k rulebook.FieldKind) bool {
+	return k == rulebook.FieldScheme || k == rulebook.FieldHost || k == rulebook.FieldPort || k == rulebook.FieldMethod
+}
+
+// hasClasses reports whether a field stays the same while a request is read.
+func hasClasses(f rulebook.Field) bool {
+	return isFront(f.Kind) || f.Kind == rulebook.FieldHeader || f.Kind == rulebook.FieldCookie || f.Kind == rulebook.FieldClient
+}
+
+func (s *siteEngine) compile() {
+	s.fronts.byKey = map[frontKey]*front{}
+	for i := range 4 {
+		s.field(rulebook.Field{Kind: rulebook.FieldKind(i)}) // the front's fields come first, in their order
+	}
+	for pos, r := range s.Rules {
+		e := &entry{Rule: r, pos: pos}
+		for _, t := range r.Tests {
+			switch {
+			case isFront(t.Field.Kind):
+				e.front = append(e.front, s.cond(t))
+			case hasClasses(t.Field):
+				e.bits = append(e.bits, s.cond(t))
+			default:
+				e.plain = append(e.plain, t)
+			}
+		}
+		e.loose = len(r.On) > 0 && len(r.In) > 0
+		s.entries = append(s.entries, e)
+		g := groupOf(r.Kind)
+		if m, ok := r.Action.(*rulebook.Moves); ok {
+			s.moved.add(e, m.Table)
+			continue
+		}
+		s.groups[g] = append(s.groups[g], e)
+	}
+	for _, c := range s.fields {
+		c.prepare()
+	}
+}
+
+// field gives the number of a field's classes.
+func (s *siteEngine) field(f rulebook.Field) int {
+	for i, c := range s.fields {
+		if c.field == f {
+			return i
+		}
+	}
+	s.fields = append(s.fields, &classes{field: f, texts: map[string][]int{}, known: map[string]*class{}})
+	return len(s.fields) - 1
+}
+
+func (s *siteEngine) cond(t *rulebook.Test) cond {
+	i := s.field(t.Field)
+	s.fields[i].tests = append(s.fields[i].tests, t)
+	return cond{i, len(s.fields[i].tests) - 1}
+}
+
+// prepare sorts the tests of a field by how they are decided.
+func (c *classes) prepare() {
+	if c.field.Kind == rulebook.FieldClient {
+		c.blocks = &bart.Table[*class]{}
+		for _, t := range c.tests {
+			for _, v := range t.Values {
+				if v.Kind == rulebook.ValueNetwork {
+					if _, ok := c.blocks.Get(v.Network); !ok {
+						c.blocks.Insert(v.Network, &class{})
+					}
+				}
+			}
+		}
+	}
+	c.none = c.ask("", false, netip.Addr{})
+	for bit, t := range c.tests {
+		plain := true
+		for _, v := range t.Values {
+			plain = plain && (v.Kind == rulebook.ValueText || v.Kind == rulebook.ValueAbsent)
+		}
+		if !plain {
+			c.rest = append(c.rest, bit)
+			continue
+		}
+		for _, v := range t.Values {
+			if v.Kind == rulebook.ValueText {
+				c.texts[v.Text] = append(c.texts[v.Text], bit)
+			}
+		}
+	}
+}
+
+// ask makes the class of a value by asking every test.
+func (c *classes) ask(value string, present bool, client netip.Addr) *class {
+	out := &class{holds: make([]bool, len(c.tests))}
+	for bit, t := range c.tests {
+		out.holds[bit] = holds(t, value, present, 0, client)
+	}
+	return out
+}
+
+// of gives the class of a text.
+func (c *classes) of(value string, present bool) *class {
+	if !present {
+		return c.none
+	}
+	c.mu.RLock()
+	known := c.known[value]
+	c.mu.RUnlock()
+	if known != nil {
+		return known
+	}
+	out := &class{holds: make([]bool, len(c.tests))}
+	for bit, t := range c.tests {
+		out.holds[bit] = t.Unless
+	}
+	for _, bit := range c.texts[value] {
+		out.holds[bit] = !c.tests[bit].Unless
+	}
+	for _, bit := range c.rest {
+		out.holds[bit] = holds(c.tests[bit], value, true, 0, netip.Addr{})
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	// Equal classes are the same, so that lists made for one serve them all.
+	key := "\x00" + bitKey(out.holds)
+	if same := c.known[key]; same != nil {
+		out = same
+	} else {
+		if len(c.known) >= maxKnown {
+			c.known = map[string]*class{}
+		}
+		c.known[key] = out
+	}
+	c.known[strings.Clone(value)] = out
+	return out
+}
+
+func bitKey(bits []bool) string {
+	b := make([]byte, (len(bits)+7)/8)
+	for i, bit := range bits {
+		if bit {
+			b[i/8] |= 1 << (i % 8)
+		}
+	}
+	return string(b)
+}
+
+// ofClient gives the class of a client's address: that of the smallest block
+// that holds it.
+func (c *classes) ofClient(client netip.Addr) *class {
+	if !client.IsValid() {
+		return c.none
+	}
+	found, ok := c.blocks.Lookup(client)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !ok {
+		if c.nobody == nil {
+			c.nobody = c.ask("", true, client)
+		}
+		return c.nobody
+	}
+	if found.holds == nil {
+		found.holds = c.ask("", true, client).holds
+	}
+	return found
+}
+
+// ofPort gives the class of a port.
+func (c *classes) ofPort(port int) *class {
+	out := &class{holds: make([]bool, len(c.tests))}
+	for bit, t := range c.tests {
+		out.holds[bit] = holds(t, "", true, int64(port), netip.Addr{})
+	}
+	return out
+}
+
+// class gives the class of the request's value of a field.
+func (s *state) class(field int) *class {
+	if found := s.classed[field]; found != nil {
+		return found
+	}
+	c := s.site.fields[field]
+	var found *class
+	if c.field.Kind == rulebook.FieldClient {
+		found = c.ofClient(s.req.Client.Unmap())
+	} else {
+		found = c.of(s.value(c.field))
+	}
+	s.classed[field] = found
+	return found
+}
+
+// frontKey is what picks a front.
+type frontKey struct {
+	scheme, host, method string
+	port                 int
+}
+
+type fronts struct {
+	mu    sync.RWMutex
+	byKey map[frontKey]*front
+}
+
+// A front holds the entries that can fit for one scheme, host, port and method.
+type front struct {
+	groups [groupCount]*index
+	alive  []bool // by position
+}
+
+// frontFor gives the front of a request. Fronts are kept by class, so there are
+// few; a value that no test names counts as the empty one.
+func (s *siteEngine) frontFor(req *request.Request) *front {
+	key := frontKey{scheme: req.Address.Scheme, host: req.Address.Host, method: req.Verb(), port: req.Address.Port}
+	s.fronts.mu.RLock()
+	f := s.fronts.byKey[key]
+	s.fronts.mu.RUnlock()
+	if f != nil {
+		return f
+	}
+	of := [4]*class{
+		rulebook.FieldScheme: s.fields[rulebook.FieldScheme].of(key.scheme, true),
+		rulebook.FieldHost:   s.fields[rulebook.FieldHost].of(key.host, true),
+		rulebook.FieldPort:   s.fields[rulebook.FieldPort].ofPort(key.port),
+		rulebook.FieldMethod: s.fields[rulebook.FieldMethod].of(key.method, true),
+	}
+	classKey := ""
+	for _, c := range of {
+		classKey += bitKey(c.holds) + "|"
+	}
+	s.fronts.mu.Lock()
+	defer s.fronts.mu.Unlock()
+	shared := frontKey{scheme: "\x00", host: classKey}
+	f = s.fronts.byKey[shared]
+	if f == nil {
+		f = s.newFront(of)
+		s.fronts.byKey[shared] = f
+	}
+	if len(s.fronts.byKey) < maxKnown {
+		key.host, key.method = strings.Clone(key.host), strings.Clone(key.method)
+		s.fronts.byKey[key] = f
+	}
+	return f
+}
+
+func (s *siteEngine) newFront(of [4]*class) *front {
+	f := &front{alive: make([]bool, len(s.entries))}
+	for _, e := range s.entries {
+		f.alive[e.pos] = true
+		for _, c := range e.front {
+			f.alive[e.pos] = f.alive[e.pos] && of[s.fields[c.field].field.Kind].holds[c.bit]
+		}
+	}
+	for g, entries := range s.groups {
+		ix := &index{site: s}
+		for _, e := range entries {
+			if f.alive[e.pos] {
+				ix.add(e)
+			}
+		}
+		if group(g) == groupReading && s.moved.rows != nil || ix.size > 0 {
+			ix.finish()
+			f.groups[g] = ix
+		}
+	}
+	return f
+}
+
+// An index finds the first entry that fits a path.
+type index struct {
+	site   *siteEngine
+	size   int
+	exact  map[string][]int32
+	folded map[string][]int32 // for entries that ignore case, by folded path
+	tree   *node
+	low    *node // for entries that ignore case
+	any    []int32
+	split  int // the field by which any is split; -1 for none
+}
+
+// A node of the tree of segments. Lists are sorted by position.
+type node struct {
+	children map[string]*node
+	param    *node       // for one segment of any text
+	here     []int32     // the path ends at this node
+	below    []int32     // a slash follows
+	open     []candidate // the pattern must decide
+	least    int32       // smallest position in this node and below
+}
+
+type candidate struct {
+	pos     int32
+	pattern *pattern.Pattern
+}
+
+const noEntry = math.MaxInt32
+
+func (ix *index) add(e *entry) {
+	ix.size++
+	pos := int32(e.pos)
+	if len(e.On) == 0 && len(e.In) == 0 {
+		ix.any = append(ix.any, pos)
+		return
+	}
+	root, exact := &ix.tree, &ix.exact
+	if e.Fold {
+		root, exact = &ix.low, &ix.folded
+	}
+	if *root == nil {
+		*root, *exact = &node{least: noEntry}, map[string][]int32{}
+	}
+	if len(e.On) == 0 {
+		for _, folder := range e.In {
+			n := *root
+			if folder != "" {
+				n = n.at(strings.Split(folder[1:], "/"), pos)
+			} else {
+				n.least = min(n.least, pos)
+			}
+			n.here = appendOnce(n.here, pos)
+			n.below = appendOnce(n.below, pos)
+		}
+		return
+	}
+	for _, p := range e.On {
+		for _, route := range p.Routes() {
+			if route.End == pattern.Here && !slices.Contains(route.Segments, pattern.AnySegment) {
+				path := "/" + strings.Join(route.Segments, "/")
+				(*exact)[path] = appendOnce((*exact)[path], pos)
+				continue
+			}
+			n := (*root).at(route.Segments, pos)
+			switch route.End {
+			case pattern.Here:
+				n.here = appendOnce(n.here, pos)
+			case pattern.Below:
+				n.below = appendOnce(n.below, pos)
+			default:
+				n.open = append(n.open, candidate{pos, p})
+			}
+		}
+	}
+}
+
+func appendOnce(list []int32, pos int32) []int32 {
+	if n := len(list); n > 0 && list[n-1] == pos {
+		return list
+	}
+	return append(list, pos)
+}
+
+// at gives the node at the segments, which is made where there is none.
+func (n *node) at(segments []string, pos int32) *node {
+	n.least = min(n.least, pos)
+	for _, s := range segments {
+		next := n.param
+		if s != pattern.AnySegment {
+			next = n.children[s]
+		}
+		if next == nil {
+			next = &node{least: noEntry}
+			if s == pattern.AnySegment {
+				n.param = next
+			} else {
+				if n.children == nil {
+					n.children = map[string]*node{}
+				}
+				n.children[s] = next
+			}
+		}
+		n = next
+		n.least = min(n.least, pos)
+	}
+	return n
+}
+
+const longList = 8
+
+// finish chooses the field by which a long list without paths is split.
+func (ix *index) finish() {
+	ix.split = -1
+	if len(ix.any) <= longList {
+		return
+	}
+	count := map[int]int{}
+	for _, pos := range ix.any {
+		for _, c := range ix.site.entries[pos].bits {
+			count[c.field]++
+		}
+	}
+	for field, n := range count {
+		if n > longList && (ix.split < 0 || n > count[ix.split] || n == count[ix.split] && field < ix.split) {
+			ix.split = field
+		}
+	}
+}
+
+// anywhere gives the entries without a path that the request's class of the
+// splitting field leaves.
+func (ix *index) anywhere(s *state) []int32 {
+	if ix.split < 0 {
+		return ix.any
+	}
+	c := s.class(ix.split)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	list, ok := c.lists[ix]
+	if ok {
+		return list
+	}
+	for _, pos := range ix.any {
+		fits := true
+		for _, cond := range ix.site.entries[pos].bits {
+			fits = fits && (cond.field != ix.split || c.holds[cond.bit])
+		}
+		if fits {
+			list = append(list, pos)
+		}
+	}
+	if c.lists == nil {
+		c.lists = map[*index][]int32{}
+	}
+	c.lists[ix] = list
+	return list
+}
+
+// compiled is the finder of predictions.
+type compiled struct{}
+
+func (compiled) next(s *state, g group, floor int) int {
+	ix := s.front.groups[g]
+	if ix == nil {
+		return -1
+	}
+	w := walk{state: s, index: ix, floor: int32(floor), best: noEntry, path: s.path}
+	w.list(ix.anywhere(s))
+	w.list(ix.exact[s.path])
+	if ix.tree != nil {
+		w.descend(ix.tree, s.path)
+	}
+	if ix.low != nil {
+		low := canonical.Fold(s.path)
+		w.list(ix.folded[low])
+		w.descend(ix.low, low)
+	}
+	if g == groupReading && s.site.moved.rows != nil {
+		s.site.moved.find(&w)
+	}
+	if w.best == noEntry {
+		return -1
+	}
+	return int(w.best)
+}
+
+// walk is the search for the first entry after floor that fits.
+type walk struct {
+	*state
+	*index
+	floor, best int32
+	path        string
+}
+
+func (w *walk) list(list []int32) {
+	for _, pos := range list {
+		if pos >= w.best {
+			return
+		}
+		if pos > w.floor && w.state.fits(w.state.site.entries[pos]) {
+			w.best = pos
+			return
+		}
+	}
+}
+
+// descend looks at a node and below; rest is the path from there on.
+func (w *walk) descend(n *node, rest string) {
+	if n.least >= w.best {
+		return
+	}
+	if rest == "" {
+		w.list(n.here)
+	} else {
+		w.list(n.below)
+	}
+	for _, c := range n.open {
+		if c.pos >= w.best {
+			break
+		}
+		if c.pos > w.floor && c.fits(w.path) && w.state.fits(w.state.site.entries[c.pos]) {
+			w.best = c.pos
+			break
+		}
+	}
+	if rest == "" {
+		return
+	}
+	segment := rest[1:]
+	if i := strings.IndexByte(segment, '/'); i >= 0 {
+		segment = segment[:i]
+	}
+	rest = rest[1+len(segment):]
+	if n.children != nil {
+		if child := n.children[segment]; child != nil {
+			w.descend(child, rest)
+		}
+	}
+	if n.param != nil && segment != "" {
+		w.descend(n.param, rest)
+	}
+}
+
+func (c candidate) fits(path string) bool {
+	if prefix, suffix := c.pattern.Ends(); strings.IndexByte(path, '%') < 0 {
+		if !strings.HasSuffix(path, suffix) || !strings.HasPrefix(path, prefix) && !c.pattern.Folds() {
+			return false
+		}
+	}
+	return c.pattern.Match(path)
+}
+
+// fits decides the conditions of an entry whose place in the index fits.
+func (s *state) fits(e *entry) bool {
+	for _, c := range e.bits {
+		if !s.class(c.field).holds[c.bit] {
+			return false
+		}
+	}
+	if e.loose && !s.inFolders(e.Rule) {
+		return false
+	}
+	for _, t := range e.plain {
+		if !s.test(t) {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *state) inFolders(r *rulebook.Rule) bool {
+	if !r.Fold {
+		return inFolder(s.path, r.In)
+	}
+	return inFolder(canonical.Fold(s.path), r.In)
+}
+
+// movedRows are the rows of all tables of a site, by path.
+type movedRows struct {
+	rows   map[string]int32 // path to the first of a chain of refs
+	refs   []rowRef
+	folded bool // some table ignores case
+}
+
+type rowRef struct {
+	pos  int32 // of the entry
+	row  *rulebook.Row
+	next int32 // of the same path; -1 at the end
+}
+
+func (m *movedRows) add(e *entry, t *rulebook.Table) {
+	if m.rows == nil {
+		m.rows = make(map[string]int32, len(t.Rows))
+	}
+	m.folded = m.folded || e.Fold
+	for i := range t.Rows {
+		row := &t.Rows[i]
+		ref := int32(len(m.refs))
+		m.refs = append(m.refs, rowRef{int32(e.pos), row, -1})
+		first, ok := m.rows[row.Path]
+		if !ok {
+			m.rows[row.Path] = ref
+			continue
+		}
+		for m.refs[first].next >= 0 {
+			first = m.refs[first].next
+		}
+		m.refs[first].next = ref
+	}
+}
+
+// find looks the path up in the tables.
+func (m *movedRows) find(w *walk) {
+	m.chain(w, w.path, false)
+	if m.folded {
+		m.chain(w, canonical.Fold(w.path), true)
+	}
+}
+
+func (m *movedRows) chain(w *walk, path string, fold bool) {
+	i, ok := m.rows[path]
+	if !ok {
+		return
+	}
+	for ; i >= 0; i = m.refs[i].next {
+		ref := &m.refs[i]
+		e := w.state.site.entries[ref.pos]
+		if ref.pos > w.floor && ref.pos < w.best && e.Fold == fold && w.front.alive[ref.pos] &&
+			w.state.takesRow(ref.row) && w.state.inPath(e.Rule) && w.state.fits(e) {
+			w.best = ref.pos
+		}
+	}
+}
+
+// takesRow decides what a row says beside its path.
+func (s *state) takesRow(row *rulebook.Row) bool {
+	return (!row.HasQuery || row.Query == s.query) && (row.Origin == "" || row.Origin == s.req.Address.Origin())
+}
+
+// row gives the row of a fitting moves entry that takes the request.
+func (s *state) row(e *entry) *rulebook.Row {
+	path := s.path
+	if e.Fold {
+		path = canonical.Fold(path)
+	}
+	for i, ok := s.site.moved.rows[path]; ok && i >= 0; i = s.site.moved.refs[i].next {
+		ref := &s.site.moved.refs[i]
+		if ref.pos == int32(e.pos) && s.takesRow(ref.row) {
+			return ref.row
+		}
+	}
+	return nil
+}
+
+// inPath decides the path selectors of a rule one by one.
+func (s *state) inPath(r *rulebook.Rule) bool {
+	if len(r.In) > 0 && !s.inFolders(r) {
+		return false
+	}
+	return len(r.On) == 0 || slices.ContainsFunc(r.On, func(p *pattern.Pattern) bool { return p.Match(s.path) })
+}

@@ -1,0 +1,188 @@
+// Package engine predicts responses: a compiled rulebook, a tree, and one
+// function from request to response.
+//
+// The steps of a prediction are those of docs/engine.md. They are written once,
+// in answer.go; what differs is how the next fitting entry is found. The
+// compiled way (dispatch.go) looks where it can stand; the plain way (trace.go)
+// looks at each entry in turn and says why it does not fit. Both must agree.
+package engine
+
+import (
+	"kibitz/core/pattern"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// An Engine is a rulebook with its trees, ready to predict. It is safe for use
+// by several goroutines.
+type Engine struct {
+	Book  *rulebook.Book
+	sites []*siteEngine
+	exact map[string]*siteEngine // by host
+	any   *siteEngine            // answers for unknown hosts
+
+	passwords passwordCache
+}
+
+// siteEngine is one site's part.
+type siteEngine struct {
+	*rulebook.Site
+	tree    *site.Tree
+	hosts   []*pattern.Pattern // that are no plain names
+	entries []*entry           // by position
+	fields  []*classes
+	fronts  fronts
+	moved   movedRows
+	groups  [groupCount][]*entry
+}
+
+// A group is a set of kinds that are read together.
+type group uint8
+
+const (
+	groupReading group = iota
+	groupFallback
+	groupError
+	groupFolder
+	groupHeader
+	groupMedia
+	groupCompress
+	groupHint
+	groupLimit
+	groupCount
+)
+
+func groupOf(k rulebook.Kind) group {
+	switch k {
+	case rulebook.KindFallback:
+		return groupFallback
+	case rulebook.KindError:
+		return groupError
+	case rulebook.KindFolder:
+		return groupFolder
+	case rulebook.KindHeader:
+		return groupHeader
+	case rulebook.KindMedia:
+		return groupMedia
+	case rulebook.KindCompress:
+		return groupCompress
+	case rulebook.KindHint:
+		return groupHint
+	case rulebook.KindLimit:
+		return groupLimit
+	}
+	return groupReading
+}
+
+// New compiles a rulebook; trees has the tree of each site, in their order (nil
+// for an empty one).
+func New(book *rulebook.Book, trees []*site.Tree) *Engine {
+	e := &Engine{Book: book, exact: map[string]*siteEngine{}}
+	for i, s := range book.Sites {
+		se := &siteEngine{Site: s, tree: trees[i]}
+		if se.tree == nil {
+			se.tree = site.New()
+		}
+		se.compile()
+		e.sites = append(e.sites, se)
+		if s.UnknownHosts && e.any == nil {
+			e.any = se
+		}
+		for _, h := range s.Hosts {
+			name, plain := h.Literal()
+			if !plain {
+				se.hosts = append(se.hosts, h)
+			} else if e.exact[name] == nil {
+				e.exact[name] = se
+			}
+		}
+	}
+	return e
+}
+
+// siteFor gives the site that answers for a host, or nil.
+func (e *Engine) siteFor(host string) *siteEngine {
+	if s := e.exact[host]; s != nil {
+		return s
+	}
+	for _, s := range e.sites {
+		for _, h := range s.hosts {
+			if h.Match(host) {
+				return s
+			}
+		}
+	}
+	return e.any
+}
+
+// Tree gives the tree of a site of the rulebook.
+func (e *Engine) Tree(s *rulebook.Site) *site.Tree {
+	for _, se := range e.sites {
+		if se.Site == s {
+			return se.tree
+		}
+	}
+	return nil
+}
+
+// Serves reports whether a site of the rulebook answers for the host.
+func (e *Engine) Serves(host string) bool { return e.siteFor(host) != nil }
+
+// A Cause says why an answer is what it is.
+type Cause string
+
+const (
+	CauseBadRequest   Cause = "bad-request"
+	CauseUnknownHost  Cause = "unknown-host"
+	CauseTooLarge     Cause = "too-large"
+	CauseRefused      Cause = "refused"
+	CauseAsked        Cause = "asked"
+	CauseRedirect     Cause = "redirect"
+	CauseReply        Cause = "reply"
+	CauseHandoff      Cause = "handoff"
+	CauseRewriteLoop  Cause = "rewrite-loop"
+	CauseBadTarget    Cause = "bad-target"
+	CauseOptions      Cause = "options"
+	CauseMethod       Cause = "method"
+	CauseSlash        Cause = "slash"
+	CauseFile         Cause = "file"
+	CauseDocument     Cause = "document"
+	CauseListing      Cause = "listing"
+	CauseFallback     Cause = "fallback"
+	CauseNoDocument   Cause = "no-document"
+	CauseMissing      Cause = "missing"
+	CauseUnchanged    Cause = "unchanged"
+	CausePrecondition Cause = "precondition"
+	CauseRange        Cause = "range"
+)
+
+// A Response is what the site answers.
+type Response struct {
+	Status   int  // 0 where an application answers
+	App      bool // the application decides
+	Cause    Cause
+	By       *rulebook.Rule // the entry that gave the status; nil for none
+	Row      *rulebook.Row  // of a moves table
+	Location string
+	Headers  []request.Header
+	File     *site.Node // what is served, an error page too
+	Type     string     // media type without parameters
+	Size     int64      // bytes of the representation; -1 where it is not known
+	Encoded  int64      // bytes over the wire, where it is encoded
+	Encoding string
+	Hints    []string // values of Link in the early hints
+
+	Site  *rulebook.Site
+	Path  string // as the reading left it
+	Query string
+
+	content []byte // of what is no file, or a filled page
+	first   int64  // of the bytes that are sent, for a part
+}
+
+// Get gives the value of a response header, and whether there is one.
+func (r *Response) Get(name string) (string, bool) {
+	req := request.Request{Headers: r.Headers}
+	return req.Get(name)
+}

@@ -1,0 +1,266 @@
+package engine
+
+import (
+	"fmt"
+	"math/rand"
+	"net/netip"
+	"os"
+	"strings"
+	"testing"
+
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// build compiles rules below a site line over a small tree.
+func build(t testing.TB, rules string) *Engine {
+	t.Helper()
+	return buildTree(t, rules, map[string]string{
+		"/index.html": "home", "/fares/index.html": "fares", "/crew/rota.html": "rota", "/planner/index.html": "planner",
+		"/errors/404.html": "<p>{path} is gone {x}", "/.well-known/security.txt": "s", "/.secret/key": "k", "/boats/list.txt": "boats",
+		"/app.js": strings.Repeat("var a = 1;\n", 200), "/app.js.gz": "small", "/a b.txt": "blank", "/notes.txt": "notes",
+	})
+}
+
+func buildTree(t testing.TB, rules string, tree map[string]string) *Engine {
+	t.Helper()
+	files := func(name string) ([]byte, error) {
+		switch name {
+		case "moves.csv":
+			return []byte("old,new,status\n/old,/fares/,301\n/gone,,410\n/q?id=1,/boats/?b=1,302\nhttp://s.example/full,https://t.example/x,308\n"), nil
+		case "crew.accounts":
+			return []byte("ada:$2a$04$9xdmSH0myfPbApaShp7ieePc8RQTNeIqqZq4aEFEY4gEPgyOFXUDm\n"), nil
+		}
+		return nil, os.ErrNotExist
+	}
+	book, err := rulebook.Read("t.kibitz", []byte("site s\n address https://s.example\n hosts www.s.example\n unknown-hosts answer\n"+rules), files)
+	if err != nil {
+		t.Fatalf("%v\nin:\n%s", err, rules)
+	}
+	return New(book, []*site.Tree{site.Memory(tree)})
+}
+
+func get(t testing.TB, url string, headers ...string) *request.Request {
+	t.Helper()
+	r := &request.Request{}
+	if method, rest, ok := strings.Cut(url, " "); ok {
+		r.Method, url = method, rest
+	}
+	var err error
+	if r.Address, err = request.Parse(url, request.Address{Scheme: "https", Host: "s.example", Port: 443}); err != nil {
+		t.Fatal(err)
+	}
+	for _, h := range headers {
+		name, value, _ := strings.Cut(h, ": ")
+		if name == "client" {
+			r.Client = netip.MustParseAddr(value)
+			continue
+		}
+		r.Headers = append(r.Headers, request.Header{Name: name, Value: value})
+	}
+	return r
+}
+
+// summary is an answer in one line: status, cause, entry, Location or file.
+func summary(r *Response) string {
+	s := fmt.Sprint(StatusText(r), " ", r.Cause)
+	if r.By != nil {
+		s += " by " + r.By.Name
+	}
+	if r.Location != "" {
+		s += " to " + r.Location
+	}
+	if r.File != nil {
+		s += " file " + r.File.Path
+	}
+	return s
+}
+
+func TestAnswers(t *testing.T) {
+	for _, test := range []struct {
+		name  string
+		rules string
+		asks  string // a request, and perhaps header fields behind |
+		want  string
+	}{
+		{"a file", "", "/notes.txt", "200 file file /notes.txt"},
+		{"a file is found by its canonical path", "", "/%6Eotes.txt", "200 file file /notes.txt"},
+		{"a name with a blank", "", "/a%20b.txt", "200 file file /a%20b.txt"},
+		{"dot segments are resolved", "", "/fares/../notes.txt", "200 file file /notes.txt"},
+		{"climbing is refused", "", "/../notes.txt", "400 bad-request"},
+		{"an unknown host", "", "https://t.example/", "200 document file /index.html"},
+		{"a file with a slash behind it", "", "/notes.txt/", "404 missing"},
+		{"a folder without its slash", "", "/fares?x=1", "301 slash to /fares/?x=1"},
+		{"a folder", "", "/fares/", "200 document file /fares/index.html"},
+		{"a folder without document", "", "/boats/", "403 no-document"},
+		{"no document is wanted", "folder f in /fares/ documents none", "/fares/", "403 no-document"},
+		{"a listing", "folder f in /boats/ listing on", "/boats/", "200 listing by f"},
+		{"another document", "folder f documents list.txt index.html", "/boats/", "200 document by f file /boats/list.txt"},
+		{"slash leave", "folder f slash leave", "/fares", "200 document file /fares/index.html"},
+		{"slash drop", "folder f slash drop", "/fares/", "301 slash by f to /fares"},
+		{"slash drop serves", "folder f slash drop", "/fares", "200 document file /fares/index.html"},
+		{"slash drop spares the home page", "folder f slash drop", "/", "200 document file /index.html"},
+		{"hidden things are not there", "", "/.secret/key", "404 missing"},
+		{"but well-known ones are", "", "/.well-known/security.txt", "200 file file /.well-known/security.txt"},
+		{"hidden on", "folder f in /.secret/ hidden on", "/.secret/key", "200 file file /.secret/key"},
+		{"an encoded slash names nothing", "", "/fares%2Findex.html", "404 missing"},
+		{"POST to a file", "", "POST /notes.txt", "405 method"},
+		{"OPTIONS", "", "OPTIONS /notes.txt", "204 options"},
+
+		{"redirect", "redirect r on /old to /fares/ as permanent", "/old", "301 redirect by r to /fares/"},
+		{"redirect keeps the query", "redirect r on /old to /fares/ as 308", "/old?a=1&b", "308 redirect by r to /fares/?a=1&b"},
+		{"redirect with its own query drops", "redirect r on /old to /fares/?from=old as 302", "/old?a=1", "302 redirect by r to /fares/?from=old"},
+		{"query merge", "redirect r on /old to /fares/?a=9 as 302 query merge", "/old?a=1&b=2&b=3", "302 redirect by r to /fares/?a=9&b=2&b=3"},
+		{"query only", "redirect r on /old to /fares/ as 302 query only b", "/old?a=1&b=2&b=3", "302 redirect by r to /fares/?b=2&b=3"},
+		{"query drop", "redirect r on /old to /fares/ as 302 query drop", "/old?a=1", "302 redirect by r to /fares/"},
+		{"a capture goes into a path as it is", "redirect r on /t/:x.php to /u/{x}/ as 302", "/t/%C3%A4.php", "302 redirect by r to /u/%C3%A4/"},
+		{"a capture goes into a query as a component", "redirect r on /t/:x to /u?x={x} as 302", "/t/a+b%C3%A4", "302 redirect by r to /u?x=a%2Bb%C3%A4"},
+		{"a newline from a capture stays encoded", "redirect r on /t/:x to /u/{x} as 302", "/t/a%0d%0aSet-Cookie:x", "302 redirect by r to /u/a%0D%0ASet-Cookie:x"},
+		{"a target never names another host", "redirect r on /t* to /{1} as 302", "/t/%5Cevil.example", "302 redirect by r to /%5Cevil.example"},
+		{"two slashes become one", "redirect r on /t* to /{1} as 302", "/t/evil.example", "302 redirect by r to /evil.example"},
+		{"a dot segment in a result", "redirect r on /t/:x to /u/{x}. as 302", "/t/.x", "302 redirect by r to /u/.x."},
+		{"a dot segment in a result is refused", "redirect r on /t/:x-y to /u/{x}/z as 302", "/t/..-y", "500 bad-target by r"},
+		{"host and path", "redirect r when scheme http to https://{host}{path} as 301", "http://s.example/a?b", "301 redirect by r to https://s.example/a?b"},
+		{"a value in a host is a label", "redirect r on /go/:town to https://{town}.s.example/ as 302", "/go/a.b", "500 bad-target by r"},
+		{"lower and dashes", "redirect r on /B/:x to /b/{x|lower|dashes} as 302", "/B/The%20Big_Boat%C3%84", "302 redirect by r to /b/the-big-boat%C3%84"},
+		{"ignoring case", "redirect r on /Boats/:x ignoring case to /b/{x} as 302", "/bOATS/X", "302 redirect by r to /b/X"},
+		{"the first entry wins", "redirect a on /x to /1 as 302\nredirect b on /x to /2 as 302", "/x", "302 redirect by a to /1"},
+		{"a value of when", "redirect r on /old when query.id ~(?P<n>\\d+) to /n/{n} as 302 query drop", "/old?id=17", "302 redirect by r to /n/17"},
+		{"a host's label", "redirect r when host :boat.boats.example to https://s.example/boats/{boat} as 302", "http://kittiwake.boats.example/", "302 redirect by r to https://s.example/boats/kittiwake"},
+		{"a fragment", "redirect r on /old to /fares/#adults as 302", "/old", "302 redirect by r to /fares/#adults"},
+
+		{"rewrite", "rewrite w on /prices to /fares/", "/prices", "200 document file /fares/index.html"},
+		{"rewrite is read on below, not above", "redirect a on /fares/ to /no as 302\nrewrite w on /prices to /fares/\nredirect b on /fares/ to /yes as 302", "/prices", "302 redirect by b to /yes"},
+		{"rewrite finish", "rewrite w on /prices to /fares/ then finish\nredirect b on /fares/ to /yes as 302", "/prices", "200 document file /fares/index.html"},
+		{"rewrite again", "redirect a on /fares/ to /yes as 302\nrewrite w on /prices to /fares/ then again", "/prices", "302 redirect by a to /yes"},
+		{"a rewrite that never rests", "rewrite w in / to /x{path} then again", "/a", "500 rewrite-loop by w"},
+		{"the path as it stands", "rewrite w on /a to /b\nredirect r when path /b when asked /a to /c as 302", "/a", "302 redirect by r to /c"},
+
+		{"reply", "reply g on /g with 410", "/g", "410 reply by g"},
+		{"handoff", "handoff app in /booking/", "POST /booking/new", "app handoff by app"},
+		{"refuse", "access c in /crew/ unless client 192.0.2.0/24 refuse", "/crew/rota.html|client: 203.0.113.9", "403 refused by c"},
+		{"refuse passes", "access c in /crew/ unless client 192.0.2.0/24 refuse", "/crew/rota.html|client: 192.0.2.7", "200 file file /crew/rota.html"},
+		{"a mapped address", "access c in /crew/ unless client 192.0.2.0/24 refuse", "/crew/rota.html|client: ::ffff:192.0.2.7", "200 file file /crew/rota.html"},
+		{"admit", "access a on /crew/rota.html admit\naccess c in /crew/ refuse 404", "/crew/rota.html", "200 file file /crew/rota.html"},
+		{"methods", "access m unless method GET HEAD POST refuse 405", "PUT /", "405 refused by m"},
+		{"ask", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html", "401 asked by k"},
+		{"a wrong password", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html|Authorization: Basic YWRhOng=", "401 asked by k"},
+
+		{"moves", "moves m table moves.csv", "/old?x=1", "301 redirect by m to /fares/?x=1"},
+		{"moves: gone", "moves m table moves.csv", "/gone", "410 reply by m"},
+		{"moves: a query", "moves m table moves.csv", "/q?id=1", "302 redirect by m to /boats/?b=1"},
+		{"moves: another query", "moves m table moves.csv", "/q?id=2", "404 missing"},
+		{"moves: a full address", "moves m table moves.csv", "http://s.example/full", "308 redirect by m to https://t.example/x"},
+		{"moves: another scheme", "moves m table moves.csv", "/full", "404 missing"},
+
+		{"fallback", "fallback p in /planner/ to /planner/index.html", "/planner/route/7", "200 fallback by p file /planner/index.html"},
+		{"fallback tries in order", "fallback p to {path}.html /notes.txt", "/x", "200 fallback by p file /notes.txt"},
+		{"fallback with a status", "fallback p to /notes.txt as 404", "/x", "404 fallback by p file /notes.txt"},
+		{"a fallback that has nothing is passed", "fallback p to /none\nfallback q to /notes.txt", "/x", "200 fallback by q file /notes.txt"},
+		{"error page", "error e for 4xx show /errors/404.html", "/x", "404 missing file /errors/404.html"},
+		{"error page that is missing", "error e for 404 show /errors/no.html", "/x", "404 missing"},
+
+		{"limit", "limit l url 10B", "/0123456789", "414 too-large by l"},
+		{"limit: equal passes", "limit l url 10B", "/012345678", "404 missing"},
+		{"file exists", "rewrite w when file missing to /index.html", "/x", "200 file file /index.html"},
+		{"query absent", "redirect r on /s when query.q absent to /s?q=all as 302", "/s?", "302 redirect by r to /s?q=all"},
+		{"cookie", "redirect r on / when cookie.lang de to /de/ as 302", "/|Cookie: a=b; lang=de", "302 redirect by r to /de/"},
+		{"agent", "access b when agent *bot* refuse", "/|User-Agent: a bot 1.0", "403 refused by b"},
+		{"not modified", "", "/notes.txt|If-None-Match: *", "304 unchanged file /notes.txt"},
+		{"a hidden sibling is not the file", "compress c using gzip", "/app.js|Accept-Encoding: gzip", "200 file file /app.js"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			e := build(t, test.rules)
+			parts := strings.Split(test.asks, "|")
+			req := get(t, parts[0], parts[1:]...)
+			if got := summary(e.Predict(req)); got != test.want {
+				t.Errorf("%s\ngot  %s\nwant %s", test.asks, got, test.want)
+			}
+			if r, _ := e.Trace(req); summary(r) != test.want {
+				t.Errorf("traced: %s, want %s", summary(r), test.want)
+			}
+		})
+	}
+}
+
+func TestVisits(t *testing.T) {
+	for _, test := range []struct {
+		name, rules, asks, want string
+	}{
+		{"arrives", "redirect r on /old to /fares as 301", "/old", "arrived 3 200"},
+		{"a loop", "redirect a on /x to /y as 301\nredirect b on /y to /x as 301", "/x", "loop 2 301"},
+		{"a redirect to itself", "redirect s in /crew/ to https://{host}{path} as 301", "/crew/", "loop 1 301"},
+		{"too long", "redirect g on /g* to /g{1}x as 302", "/g", "too-long 21 302"},
+		{"leaves", "redirect a on /x to mailto://a as 301", "/x", "left 1 301"},
+		{"an application", "redirect a on /x to /y as 302\nhandoff h on /y", "/x", "app 2 app"},
+		{"POST becomes GET", "redirect a on /x to /notes.txt as 302", "POST /x", "arrived 2 200"},
+		{"POST stays POST", "redirect a on /x to /notes.txt as 307", "POST /x", "arrived 2 405"},
+	} {
+		v := build(t, test.rules).Visit(get(t, test.asks))
+		if got := fmt.Sprint(v.Ending, " ", len(v.Hops), " ", StatusText(v.Last())); got != test.want {
+			t.Errorf("%s: %s, want %s", test.name, got, test.want)
+		}
+	}
+}
+
+// The compiled way and the plain way must agree, whatever the rulebook.
+func TestCompiledAgreesWithReadingInOrder(t *testing.T) {
+	r := rand.New(rand.NewSource(7))
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	paths := []string{"/notes.txt", "/", "/a", "/a/", "/b", "/a/b", "/a/b/", "/a/b.php", "/A", "/a/B.PHP", "/c/a", "/a%20b", "/%C3%A4", "/%C3%84/b", "/old", "/OLD", "/gone", "/q", "/a/x-y", "/fares", "/k", "/b/a/c"}
+	seen := map[Cause]int{}
+	for range 1200 {
+		var rules strings.Builder
+		for i := range 1 + r.Intn(14) {
+			kind := pick("redirect", "redirect", "rewrite", "reply", "access", "fallback", "error", "header", "folder", "moves", "handoff", "limit")
+			fmt.Fprintf(&rules, "%s e%d", kind, i)
+			if r.Intn(4) > 0 {
+				rules.WriteString(" on " + pick("/a", "/a/:x", "/a/*", "/:x", "/:x/b", "/*", "/a{/}?", "/:x.php", "~/a.*", "~.*b", "/ä", "/a/:x-:y", "/old", "/:a/:b/:c", "/a/:r*", "*", `~/\w+\b.*`, "/ä/*", "/k", "/a /b/*"))
+			}
+			if r.Intn(4) == 0 {
+				rules.WriteString(" in " + pick("/", "/a/", "/a", "/A", "/b /a/b"))
+			}
+			if r.Intn(3) == 0 {
+				rules.WriteString(" " + pick("when", "unless") + " " + pick("scheme http", "host www.s.example", "host *.example", "method POST", "method GET HEAD", "client 192.0.2.0/24", "client 192.0.2.7 2001:db8::/32", "agent *bot*", "agent absent", "query.id 1", "query present", "port 8080", "port over 1024", "cookie.c x", "path /a", "asked /a*", "file missing", "file folder", "user present", "body over 5B"))
+			}
+			if r.Intn(4) == 0 {
+				rules.WriteString(" ignoring case")
+			}
+			rules.WriteString(map[string]string{
+				"redirect": " to " + pick("/r", "/a", "/b{path}", "https://{host}{path}") + " as " + pick("301", "302", "307"),
+				"rewrite":  " to " + pick("/a", "/b", "/a/b", "/n{path}", "/A") + pick("", " then next", " then finish", " then again"),
+				"reply":    " with 410", "handoff": "", "moves": " table moves.csv",
+				"access":   pick(" refuse", " refuse 404", " admit", " ask R accounts crew.accounts"),
+				"fallback": " to " + pick("/notes.txt", "{path}.html /index.html") + pick("", " as 404"),
+				"error":    " for " + pick("404", "4xx", "403 410") + " show " + pick("/errors/404.html", "/none"),
+				"header":   " " + pick("set X-A 1", "default X-A 2", "add X-B {path}", "drop X-A"),
+				"folder":   " " + pick("listing on", "documents none", "slash leave", "slash drop", "hidden on"),
+				"limit":    " " + pick("url 12B", "body 3B"),
+			}[kind] + "\n")
+		}
+		e := build(t, rules.String())
+		for range 25 {
+			req := get(t, pick("https://s.example", "http://s.example", "https://www.s.example", "http://x.example:8080")+paths[r.Intn(len(paths))]+pick("", "", "?id=1", "?x"))
+			req.Method = pick("GET", "GET", "POST", "HEAD")
+			req.Client = netip.MustParseAddr(pick("192.0.2.7", "203.0.113.1", "2001:db8::1"))
+			req.Body = int64(r.Intn(9))
+			if r.Intn(2) == 0 {
+				req.Headers = append(req.Headers, request.Header{Name: "User-Agent", Value: pick("bot", "reader")}, request.Header{Name: "Cookie", Value: "c=x"})
+			}
+			got, want := e.Predict(req), first(e.Trace(req))
+			a, b := fmt.Sprint(summary(got), got.Headers, got.Size), fmt.Sprint(summary(want), want.Headers, want.Size)
+			if a != b {
+				t.Fatalf("%s %s\ncompiled %s\nin order %s\n%s", req.Method, req.Address, a, b, rules.String())
+			}
+			seen[got.Cause]++
+		}
+	}
+	for _, c := range []Cause{CauseRedirect, CauseReply, CauseRefused, CauseFallback, CauseRewriteLoop, CauseHandoff, CauseMissing, CauseTooLarge, CauseFile} {
+		if seen[c] == 0 {
+			t.Errorf("no answer with cause %s was tried", c)
+		}
+	}
+}
+
+func first(r *Response, _ *Trace) *Response { return r }

@@ -1,0 +1,269 @@
+package engine
+
+// Templates filled in: each value encoded for the place where it lands.
+
+import (
+	"errors"
+	"fmt"
+	"html"
+	"net/url"
+	"slices"
+	"strings"
+
+	"golang.org/x/net/http/httpguts"
+
+	"kibitz/core/canonical"
+	"kibitz/core/rulebook"
+)
+
+// values gives the text of a template's values.
+type values struct {
+	*state
+	captures map[string]capture
+}
+
+func (s *state) valuesOf(r *rulebook.Rule) *values { return &values{s, s.captures(r)} }
+
+// text gives one value, changed as its filters say, and whether it is
+// percent-encoded.
+func (v *values) text(p rulebook.Piece) (text string, encoded bool) {
+	if p.Capture != "" {
+		c := v.captures[p.Capture]
+		text, encoded = c.text, c.encoded
+	} else {
+		text, _ = v.value(p.Field)
+		encoded = p.Field.Encoded()
+	}
+	for _, f := range p.Filters {
+		text = filter(f, text)
+	}
+	return text, encoded
+}
+
+// filter changes ASCII letters and blanks, and leaves %XX as it is.
+func filter(name, s string) string {
+	if name == "dashes" {
+		return strings.NewReplacer("%20", "-", " ", "-", "_", "-").Replace(s)
+	}
+	out := []byte(s)
+	for i := 0; i < len(out); i++ {
+		switch c := out[i]; {
+		case c == '%' && i+2 < len(out) && isHex(out[i+1]) && isHex(out[i+2]):
+			i += 2
+		case name == "lower" && 'A' <= c && c <= 'Z':
+			out[i] += 'a' - 'A'
+		case name == "upper" && 'a' <= c && c <= 'z':
+			out[i] -= 'a' - 'A'
+		}
+	}
+	return string(out)
+}
+
+func isHex(c byte) bool {
+	return '0' <= c && c <= '9' || 'a' <= c|32 && c|32 <= 'f'
+}
+
+// fill writes pieces with each value encoded by enc.
+func (v *values) fill(pieces []rulebook.Piece, enc func(p rulebook.Piece, text string, encoded bool) (string, error)) (string, error) {
+	if s, ok := rulebook.Constant(pieces); ok {
+		return s, nil
+	}
+	var b strings.Builder
+	for _, p := range pieces {
+		if !p.Value {
+			b.WriteString(p.Text)
+			continue
+		}
+		text, encoded := v.text(p)
+		s, err := enc(p, text, encoded)
+		if err != nil {
+			return "", err
+		}
+		b.WriteString(s)
+	}
+	return b.String(), nil
+}
+
+// forHost lets a host and a port in as they are, and of anything else only
+// what can be one label of a host.
+func forHost(p rulebook.Piece, text string, _ bool) (string, error) {
+	if p.Capture == "" && (p.Field.Kind == rulebook.FieldHost || p.Field.Kind == rulebook.FieldPort) {
+		return text, nil
+	}
+	bad := func(r rune) bool {
+		return !(r == '-' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z')
+	}
+	if text == "" || strings.IndexFunc(text, bad) >= 0 {
+		return "", fmt.Errorf("the value %q is no part of a host", text)
+	}
+	return strings.ToLower(text), nil
+}
+
+func forPath(_ rulebook.Piece, text string, encoded bool) (string, error) {
+	if encoded {
+		return text, nil
+	}
+	return canonical.Spell(text), nil
+}
+
+func forQuery(p rulebook.Piece, text string, encoded bool) (string, error) {
+	if p.Capture == "" && p.Field == (rulebook.Field{Kind: rulebook.FieldQuery}) && len(p.Filters) == 0 {
+		return text, nil
+	}
+	if encoded {
+		text = canonical.Decode(text)
+	}
+	return escapeComponent(text), nil
+}
+
+// escapeComponent encodes all but the unreserved characters of RFC 3986.
+func escapeComponent(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if isHex(c) || 'g' <= c|32 && c|32 <= 'z' || strings.IndexByte("-._~", c) >= 0 {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}
+
+func forHeader(_ rulebook.Piece, text string, _ bool) (string, error) {
+	if !httpguts.ValidHeaderFieldValue(text) {
+		return "", errors.New("the value holds a control character")
+	}
+	return text, nil
+}
+
+func forText(_ rulebook.Piece, text string, _ bool) (string, error) { return text, nil }
+
+// path fills the path of a target and makes it canonical.
+func (v *values) path(t *rulebook.Template) (string, error) {
+	path, err := v.fill(t.Path, forPath)
+	if err != nil {
+		return "", err
+	}
+	return canonical.Target(path, v.site.KeepSlashes)
+}
+
+// queryOf gives the query of a result, without its ?.
+func (v *values) queryOf(t *rulebook.Template, q rulebook.Query) (string, error) {
+	own := ""
+	if t != nil {
+		var err error
+		if own, err = v.fill(t.Query, forQuery); err != nil {
+			return "", err
+		}
+		own = encodeStray(own)
+	}
+	sent := ""
+	switch q.Mode {
+	case rulebook.QueryKeep:
+		sent = v.query
+	case rulebook.QueryMerge:
+		sent = parameters(v.query, func(name string) bool {
+			_, named := parameter(own, name)
+			return !named
+		})
+	case rulebook.QueryOnly:
+		sent = parameters(v.query, func(name string) bool { return slices.Contains(q.Only, name) })
+	}
+	switch {
+	case own == "":
+		return sent, nil
+	case sent == "":
+		return own, nil
+	}
+	return own + "&" + sent, nil
+}
+
+// parameters keeps those whose name passes, as they were sent.
+func parameters(query string, keep func(name string) bool) string {
+	var out []string
+	for _, pair := range strings.Split(query, "&") {
+		name, _, _ := strings.Cut(pair, "=")
+		if pair != "" && keep(formText(name)) {
+			out = append(out, pair)
+		}
+	}
+	return strings.Join(out, "&")
+}
+
+// encodeStray encodes what may stand in no URL.
+func encodeStray(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if c := s[i]; c <= ' ' || c >= 0x7f || strings.IndexByte(`"<>#`, c) >= 0 {
+			fmt.Fprintf(&b, "%%%02X", c)
+		} else {
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
+}
+
+// location fills a redirect's target.
+func (v *values) location(t *rulebook.Template, q rulebook.Query) (string, error) {
+	path, err := v.path(t)
+	if err != nil {
+		return "", err
+	}
+	query, err := v.queryOf(t, q)
+	if err != nil {
+		return "", err
+	}
+	out := path
+	if !t.IsPath() {
+		scheme, err := v.fill(t.Scheme, forText)
+		if err != nil {
+			return "", err
+		}
+		host, err := v.fill(t.Host, forHost)
+		if err != nil {
+			return "", err
+		}
+		out = scheme + "://" + host + path
+		if u, err := url.Parse(out); err != nil || u.Host == "" {
+			return "", fmt.Errorf("the result %q is no valid URL", out)
+		}
+	}
+	if query != "" {
+		out += "?" + query
+	}
+	if t.HasFragment {
+		fragment, err := v.fill(t.Fragment, forPath)
+		if err != nil {
+			return "", err
+		}
+		out += "#" + encodeStray(fragment)
+	}
+	return out, nil
+}
+
+// fillPage puts values into a page wherever a known one stands in braces.
+func (v *values) fillPage(page string) string {
+	var b strings.Builder
+	for {
+		i := strings.IndexByte(page, '{')
+		if i < 0 {
+			b.WriteString(page)
+			return b.String()
+		}
+		b.WriteString(page[:i])
+		end := strings.IndexByte(page[i:], '}')
+		p, ok := rulebook.Piece{}, false
+		if end > 0 {
+			p, ok = rulebook.PagePiece(page[i+1 : i+end])
+		}
+		if !ok {
+			b.WriteByte('{')
+			page = page[i+1:]
+			continue
+		}
+		text, _ := v.text(p)
+		b.WriteString(html.EscapeString(text))
+		page = page[i+end+1:]
+	}
+}

@@ -1,0 +1,53 @@
+package engine
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"strings"
+	"sync"
+
+	"golang.org/x/crypto/bcrypt"
+
+	"kibitz/core/request"
+)
+
+// passwordCache remembers whether a password fits a hash, since a good hash is
+// slow on purpose. It keeps no password, only what SHA-256 makes of one.
+type passwordCache struct {
+	mu    sync.Mutex
+	known map[[32]byte]bool
+}
+
+const maxPasswords = 10_000
+
+// check gives the name that a request's Authorization field proves (RFC 7617).
+func (c *passwordCache) check(req *request.Request, accounts map[string]string) (string, bool) {
+	field, _ := req.Get("authorization")
+	scheme, coded, ok := strings.Cut(field, " ")
+	if !ok || !strings.EqualFold(scheme, "basic") {
+		return "", false
+	}
+	plain, err := base64.StdEncoding.DecodeString(strings.TrimSpace(coded))
+	if err != nil {
+		return "", false
+	}
+	name, password, ok := strings.Cut(string(plain), ":")
+	hash, known := accounts[name]
+	if !ok || !known {
+		return "", false
+	}
+	key := sha256.Sum256([]byte(hash + "\x00" + password))
+	c.mu.Lock()
+	fits, seen := c.known[key]
+	c.mu.Unlock()
+	if !seen {
+		fits = bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) == nil
+		c.mu.Lock()
+		if c.known == nil || len(c.known) >= maxPasswords {
+			c.known = map[[32]byte]bool{}
+		}
+		c.known[key] = fits
+		c.mu.Unlock()
+	}
+	return name, fits
+}

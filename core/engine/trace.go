@@ -1,0 +1,107 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+
+	"kibitz/core/pattern"
+	"kibitz/core/rulebook"
+)
+
+// A Trace is how an answer came about: every entry looked at, every change of
+// the path, and every point decided, in order.
+type Trace struct{ Steps []Step }
+
+// A Step is an entry looked at, or something that happened.
+type Step struct {
+	Rule *rulebook.Rule // nil for what no entry does
+	Fits bool
+	Text string // why the entry does not fit, or what happened
+}
+
+func (s *state) note(r *rulebook.Rule, format string, args ...any) {
+	if s.trace != nil {
+		s.trace.Steps = append(s.trace.Steps, Step{r, true, fmt.Sprintf(format, args...)})
+	}
+}
+
+// plain is the finder that looks at each entry in turn: the rule about order,
+// word for word.
+type plain struct{}
+
+func (plain) next(s *state, g group, floor int) int {
+	for pos := floor + 1; pos < len(s.site.entries); pos++ {
+		e := s.site.entries[pos]
+		if groupOf(e.Kind) != g {
+			continue
+		}
+		why := s.misfit(e.Rule)
+		if why == "" {
+			return pos
+		}
+		if s.trace != nil {
+			s.trace.Steps = append(s.trace.Steps, Step{Rule: e.Rule, Text: why})
+		}
+	}
+	return -1
+}
+
+// misfit says which selector of a rule does not hold, and what it saw; "" if
+// the rule fits.
+func (s *state) misfit(r *rulebook.Rule) string {
+	if len(r.On) > 0 {
+		fits := false
+		for _, p := range r.On {
+			fits = fits || p.Match(s.path)
+		}
+		if !fits {
+			return "on " + patternTexts(r.On) + ": the path is another"
+		}
+	}
+	if len(r.In) > 0 && !s.inFolders(r) {
+		names := make([]string, len(r.In))
+		for i, f := range r.In {
+			names[i] = f + "/"
+		}
+		return "in " + strings.Join(names, " ") + ": the path is not below it"
+	}
+	if m, ok := r.Action.(*rulebook.Moves); ok && s.row(s.site.entries[s.position(r)]) == nil {
+		return fmt.Sprintf("none of the %d rows of %s has this address", len(m.Table.Rows), m.Table.Name)
+	}
+	for _, t := range r.Tests {
+		if s.test(t) {
+			continue
+		}
+		word := "when "
+		if t.Unless {
+			word = "unless "
+		}
+		value, ok := s.value(t.Field)
+		saw := "there is none"
+		if ok {
+			saw = "it is " + value
+			if value == "" {
+				saw = "it is empty"
+			}
+		}
+		return word + t.Text + ": " + saw
+	}
+	return ""
+}
+
+func (s *state) position(r *rulebook.Rule) int {
+	for pos, e := range s.site.entries {
+		if e.Rule == r {
+			return pos
+		}
+	}
+	return -1
+}
+
+func patternTexts(list []*pattern.Pattern) string {
+	var out []string
+	for _, p := range list {
+		out = append(out, p.String())
+	}
+	return strings.Join(out, " ")
+}

@@ -1,0 +1,443 @@
+// Package pattern is the language of paths and hosts.
+//
+// A pattern is written in the pathname or hostname syntax of the WHATWG URL
+// Pattern standard, or as a regular expression (RE2). It is translated once,
+// into one regular expression over canonical text; the automaton that matches,
+// the expression that fills captures, and the proofs are all made from that one
+// translation, so they cannot disagree.
+package pattern
+
+import (
+	"fmt"
+	"regexp"
+	"regexp/syntax"
+	"strings"
+	"sync"
+	"unicode/utf8"
+
+	"kibitz/core/canonical"
+)
+
+// A Pattern matches whole paths, or whole hosts. It is safe for use by several
+// goroutines.
+type Pattern struct {
+	text  string
+	names []string // of the captures, from the left; "1", "2", … where unnamed
+	fold  bool
+	parts []part // nil for a regular expression
+	host  bool
+
+	source   string         // the translation
+	prefix   string         // literal text that every match begins with
+	suffix   string         // literal text that every match ends with
+	boundary *regexp.Regexp // the expression as written, where \b keeps it from being translated
+
+	once sync.Once
+	lang *Lang
+	why  error
+
+	reOnce sync.Once
+	re     *regexp.Regexp
+}
+
+// An Error is a mistake in a pattern, with the byte of its text where it is.
+type Error struct {
+	Offset  int
+	Message string // what is wrong, and what to write instead
+}
+
+func (e *Error) Error() string { return e.Message }
+
+func errorf(offset int, format string, args ...any) error {
+	return &Error{offset, fmt.Sprintf(format, args...)}
+}
+
+// Path reads a path pattern. With fold, letters are compared without case.
+func Path(text string, fold bool) (*Pattern, error) {
+	p := &Pattern{text: text, fold: fold}
+	parts, err := parse(text, pathSyntax)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.setPathParts(parts); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// PathRegexp reads a regular expression over paths, written without its ~.
+func PathRegexp(text string, fold bool) (*Pattern, error) {
+	p := &Pattern{text: "~" + text, fold: fold}
+	tree, err := parseRegexp(text, fold, 1)
+	if err != nil {
+		return nil, err
+	}
+	unnamed := 0
+	for _, name := range tree.CapNames()[1:] {
+		if name == "" {
+			unnamed++
+			name = fmt.Sprint(unnamed)
+		}
+		p.names = append(p.names, name)
+	}
+	if hasBoundary(tree) {
+		p.boundary, err = regexp.Compile(`\A(?s:` + text + `)\z`)
+		if fold {
+			p.boundary, err = regexp.Compile(`\A(?is:` + text + `)\z`)
+		}
+		if err != nil {
+			return nil, errorf(1, "%v", err)
+		}
+		return p, nil
+	}
+	var b strings.Builder
+	writeTree(&b, tree)
+	p.source = b.String()
+	if err := p.checkSize(); err != nil {
+		return nil, err
+	}
+	p.prefix = literalPrefix(tree, fold)
+	if fold {
+		p.prefix = canonical.Fold(p.prefix)
+	}
+	return p, nil
+}
+
+// String is the pattern as it was written.
+func (p *Pattern) String() string { return p.text }
+
+// Names are the names of the captures, from the left; an unnamed one is called
+// by its number.
+func (p *Pattern) Names() []string { return p.names }
+
+// Folds reports whether letters are compared without case.
+func (p *Pattern) Folds() bool { return p.fold }
+
+// Literal gives the only text that the pattern matches, if it is just one and
+// case counts.
+func (p *Pattern) Literal() (string, bool) {
+	if p.parts == nil || p.fold {
+		return "", false
+	}
+	switch {
+	case len(p.parts) == 0:
+		return "", true
+	case len(p.parts) == 1 && p.parts[0].kind == text && p.parts[0].modifier == 0:
+		return canonical.Unmarked(p.parts[0].text), true
+	}
+	return "", false
+}
+
+// Match reports whether the pattern takes the whole of a canonical path, or of
+// a host.
+func (p *Pattern) Match(path string) bool {
+	if p.boundary != nil {
+		return p.boundary.MatchString(canonical.Decode(path))
+	}
+	marked := canonical.Marked(path)
+	if lang, err := p.Lang(); err == nil {
+		return lang.Match(marked)
+	}
+	return p.regexp().MatchString(marked)
+}
+
+// Lang is the set of texts that the pattern takes, in the form of
+// canonical.Marked. The error says why there is none: the pattern needs too
+// many states, or looks at word boundaries.
+func (p *Pattern) Lang() (*Lang, error) {
+	p.once.Do(func() {
+		if p.boundary != nil {
+			p.why = fmt.Errorf(`%s looks at word boundaries (\b)`, p.text)
+			return
+		}
+		p.lang, p.why = compile(p.source)
+	})
+	return p.lang, p.why
+}
+
+// Captures gives the text of each capture, in the order of Names, for a path
+// that the pattern takes; a group that took no part is empty. It gives nil
+// where the pattern does not take the path.
+func (p *Pattern) Captures(path string) []string {
+	if len(p.names) == 0 {
+		if p.Match(path) {
+			return []string{}
+		}
+		return nil
+	}
+	if p.boundary != nil {
+		return p.boundaryCaptures(path)
+	}
+	found := p.regexp().FindStringSubmatch(canonical.Marked(path))
+	if found == nil {
+		return nil
+	}
+	for i, s := range found {
+		found[i] = canonical.Unmarked(s)
+	}
+	return found[1:]
+}
+
+// boundaryCaptures matches the decoded path and gives the captures as they
+// stand in the encoded one.
+func (p *Pattern) boundaryCaptures(path string) []string {
+	var decoded []byte
+	var at []int // decoded byte to its place in path
+	for i := 0; i < len(path); i++ {
+		at = append(at, i)
+		c := path[i]
+		if c == '%' {
+			c = canonical.Decode(path[i : i+3])[0]
+			i += 2
+		}
+		decoded = append(decoded, c)
+	}
+	at = append(at, len(path))
+	found := p.boundary.FindSubmatchIndex(decoded)
+	if found == nil {
+		return nil
+	}
+	out := make([]string, len(p.names))
+	for i := range out {
+		if lo, hi := found[2*i+2], found[2*i+3]; lo >= 0 {
+			out[i] = path[at[lo]:at[hi]]
+		}
+	}
+	return out
+}
+
+func (p *Pattern) regexp() *regexp.Regexp {
+	p.reOnce.Do(func() { p.re = regexp.MustCompile(`\A(?:` + p.source + `)\z`) })
+	return p.re
+}
+
+// Ends are literal text that every match begins and ends with, in the form of
+// canonical.Marked (with fold: of canonical.Fold); a quick refusal before Match.
+func (p *Pattern) Ends() (prefix, suffix string) { return p.prefix, p.suffix }
+
+// AnySegment stands in a Route for one segment of whatever text, but not none.
+const AnySegment = "\x00"
+
+// The ways in which a Route ends.
+type RouteEnd uint8
+
+const (
+	Here  RouteEnd = iota // the segments are the whole path
+	Below                 // a slash follows, and then anything
+	Open                  // Match must decide
+)
+
+// A Route is where a pattern lies in a tree of path segments.
+type Route struct {
+	Segments []string // canonical (folded with fold); AnySegment for `:x`
+	End      RouteEnd
+}
+
+const maxRoutes = 16
+
+// Routes gives the places where paths can be found that the pattern takes.
+// Those that end Here or Below hold exactly; those that are Open are a superset.
+func (p *Pattern) Routes() []Route {
+	if p.parts == nil {
+		return []Route{{splitOpen(p.prefix), Open}}
+	}
+	variants := []string{""}
+	key := func(s string) string {
+		s = canonical.Unmarked(s)
+		if p.fold {
+			s = canonical.Fold(s)
+		}
+		return s
+	}
+	extend := func(s string) {
+		for i := range variants {
+			variants[i] += s
+		}
+	}
+	routes := func(end RouteEnd) []Route {
+		var out []Route
+		for _, v := range variants {
+			r := Route{strings.Split(strings.TrimPrefix(v, "/"), "/"), end}
+			switch {
+			case end == Open:
+				r.Segments = splitOpen(v)
+			case v == "":
+				r.Segments = nil
+			}
+			out = append(out, r)
+		}
+		return out
+	}
+	for i, part := range p.parts {
+		switch {
+		case part.kind == text && part.modifier == 0:
+			extend(key(part.text))
+		case part.kind == text && part.modifier == '?' && 2*len(variants) <= maxRoutes:
+			with := append([]string{}, variants...)
+			extend(key(part.text))
+			variants = append(with, variants...)
+		case part.modifier == 0 && part.prefix == "/" && part.suffix == "" && part.kind == segment && p.slashFollows(i):
+			extend("/" + AnySegment)
+		case part.modifier == 0 && part.prefix == "/" && part.suffix == "" && part.kind == wildcard && i == len(p.parts)-1:
+			return routes(Below)
+		default:
+			if part.modifier == 0 || part.modifier == '+' {
+				extend(key(part.prefix))
+			}
+			return routes(Open)
+		}
+	}
+	return routes(Here)
+}
+
+// slashFollows reports whether what stands behind part i begins with a slash,
+// or is nothing.
+func (p *Pattern) slashFollows(i int) bool {
+	if i+1 == len(p.parts) {
+		return true
+	}
+	next := p.parts[i+1]
+	if next.modifier != 0 {
+		return false
+	}
+	return next.kind == text && strings.HasPrefix(next.text, "/") || strings.HasPrefix(next.prefix, "/")
+}
+
+// splitOpen gives the whole segments of a path's beginning.
+func splitOpen(prefix string) []string {
+	prefix = canonical.Unmarked(strings.TrimPrefix(prefix, "/"))
+	i := strings.LastIndexByte(prefix, '/')
+	if i < 0 {
+		return nil
+	}
+	return strings.Split(prefix[:i], "/")
+}
+
+// setPathParts makes the text of the parts canonical and translates them.
+func (p *Pattern) setPathParts(parts []part) error {
+	p.parts = parts
+	var shape strings.Builder // the pattern with a stand-in for each group
+	for i := range parts {
+		part := &parts[i]
+		for _, s := range []*string{&part.prefix, &part.suffix, &part.text} {
+			if part.kind == custom && s == &part.text {
+				continue
+			}
+			t, err := canonical.Text(*s)
+			if err != nil {
+				return errorf(part.offset, "%v: write a plain %% as %%25", err)
+			}
+			*s = canonical.Marked(t)
+		}
+		shape.WriteString(part.prefix)
+		if part.kind == text {
+			shape.WriteString(part.text)
+		} else {
+			shape.WriteString(AnySegment)
+		}
+		shape.WriteString(part.suffix)
+	}
+	if err := checkShape(shape.String()); err != nil {
+		return err
+	}
+	var b strings.Builder
+	for i, part := range parts {
+		if err := p.writePart(&b, i, part); err != nil {
+			return err
+		}
+	}
+	p.source = b.String()
+	if !p.fold {
+		p.prefix, p.suffix = partEnds(parts)
+	}
+	return p.checkSize()
+}
+
+// checkSize refuses an expression that grows too large in translation, which
+// only counted repetitions do.
+func (p *Pattern) checkSize() error {
+	if !strings.Contains(p.source, "{") {
+		return nil
+	}
+	if _, err := regexp.Compile(p.source); err != nil {
+		return errorf(0, "the expression is too large: repeat less than it does in {…}")
+	}
+	return nil
+}
+
+// checkShape refuses what no canonical path has.
+func checkShape(shape string) error {
+	if shape == "" {
+		return errorf(0, "an empty pattern matches no path: the home page is /")
+	}
+	if strings.HasPrefix(shape, AnySegment) {
+		return nil
+	}
+	if shape[0] != '/' {
+		return errorf(0, "paths begin with a slash: write /%s", strings.ReplaceAll(canonical.Unmarked(shape), AnySegment, "…"))
+	}
+	if strings.Contains(shape, "//") {
+		return errorf(strings.Index(shape, "//"), "a path never has // in it: write one slash")
+	}
+	for _, s := range strings.Split(shape, "/") {
+		if s == "." || s == ".." {
+			return errorf(0, "a path never has a %s segment: write the path that it leads to", s)
+		}
+	}
+	return nil
+}
+
+// partEnds gives the literal text at both ends of the parts.
+func partEnds(parts []part) (prefix, suffix string) {
+	for _, part := range parts {
+		if part.kind != text || part.modifier != 0 {
+			if part.modifier == 0 || part.modifier == '+' {
+				prefix += part.prefix
+			}
+			break
+		}
+		prefix += part.text
+	}
+	for i := len(parts) - 1; i >= 0; i-- {
+		part := parts[i]
+		if part.kind != text || part.modifier != 0 {
+			if part.modifier == 0 || part.modifier == '+' {
+				suffix = part.suffix + suffix
+			}
+			break
+		}
+		suffix = part.text + suffix
+	}
+	return prefix, suffix
+}
+
+// literalPrefix is the canonical text that every match of tree begins with.
+func literalPrefix(tree *syntax.Regexp, fold bool) string {
+	switch tree.Op {
+	case syntax.OpLiteral:
+		if tree.Flags&syntax.FoldCase != 0 && !fold {
+			return ""
+		}
+		for _, r := range tree.Rune {
+			if r == utf8.RuneError || r == '\\' {
+				return ""
+			}
+		}
+		return canonical.Spell(string(tree.Rune))
+	case syntax.OpCapture:
+		return literalPrefix(tree.Sub[0], fold)
+	case syntax.OpConcat:
+		prefix := ""
+		for _, sub := range tree.Sub {
+			if sub.Op == syntax.OpBeginText {
+				continue
+			}
+			prefix += literalPrefix(sub, fold)
+			if sub.Op != syntax.OpLiteral {
+				break
+			}
+		}
+		return prefix
+	}
+	return ""
+}

@@ -1,0 +1,301 @@
+package pattern
+
+import (
+	"fmt"
+	"math/rand"
+	"regexp"
+	"strings"
+	"testing"
+
+	"kibitz/core/canonical"
+)
+
+func TestPathPatterns(t *testing.T) {
+	for _, test := range []struct {
+		pattern string
+		path    string
+		want    string // the captures, or "no"
+	}{
+		{"/fares.php", "/fares.php", ""},
+		{"/fares.php", "/faresxphp", "no"},
+		{"/timetable/:season.php", "/timetable/winter.php", "season=winter"},
+		{"/timetable/:season.php", "/timetable/a/b.php", "no"},
+		{"/timetable/:season.php", "/timetable/.php", "no"},
+		{"/maps/*", "/maps/", "1="},
+		{"/maps/*", "/maps/a/b", "1=a/b"},
+		{"/maps/*", "/maps", "no"},
+		{`/boats/:id(\d+)`, "/boats/17", "id=17"},
+		{`/boats/:id(\d+)`, "/boats/x17", "no"},
+		{"/tours{/}?", "/tours", ""},
+		{"/tours{/}?", "/tours/", ""},
+		{"/tours{/}?", "/tours//", "no"},
+		{"/docs/:rest*", "/docs", "rest="},
+		{"/docs/:rest*", "/docs/a/b", "rest=a/b"},
+		{"/docs/:rest*", "/docs/", "no"},
+		{"/docs/:rest+", "/docs/a/b", "rest=a/b"},
+		{"/docs/:rest+", "/docs", "no"},
+		{"/docs/:rest?", "/docs", "rest="},
+		{"/img-:n.:ext", "/img-12.png", "n=12 ext=png"},
+		{"/{:a-}?b", "/b", "a="},
+		{"/{:a-}?b", "/x-b", "a=x"},
+		{"/fähre", "/f%C3%A4hre", ""},
+		{"/f%c3%a4hre", "/f%C3%A4hre", ""},
+		{"/:x-end", "/%C3%A4-end", "x=%C3%A4"},
+		{"/{:x}4:y", "/%C3%A4", "no"},
+		{"/{:x}4:y", "/%C3%A44z", "x=%C3%A4 y=z"},
+		{"/a%2Fb", "/a%2Fb", ""},
+		{"/a%2fb", "/a/b", "no"},
+		{"/:x", "/a%2Fb", "x=a%2Fb"},
+		{`/12\:30`, "/12:30", ""},
+		{`/c\+\+`, "/c++", ""},
+		{"/*/:last", "/a/b/c", "1=a/b last=c"},
+		{"*", "/anything/at all", "1=/anything/at all"},
+		{`~/a.c`, "/a%C3%A4c", ""},
+		{`~/a..c`, "/a%C3%A4c", "no"},
+		{`~/a.c`, "/a%C3c", ""},
+		{`~/a.c`, "/a%2Fc", ""},
+		{`~/a[^x]c`, "/a%20c", ""},
+		{`~/a\sc`, "/a%20c", ""},
+		{`~/(\d+)/(?P<name>[a-z]+)`, "/12/ab", "1=12 name=ab"},
+		{`~/(a|ab)(c|bcd)`, "/abcd", "1=a 2=bcd"},
+		{`~/x`, "/x/y", "no"},
+		{`~.*\bsea\b.*`, "/the%20sea%20side", ""},
+		{`~.*\bsea\b.*`, "/seaside", "no"},
+		{`~/(.*)\b/(z)`, "/%C3%A4b/z", "1=%C3%A4b 2=z"},
+		{`~/[а-я]+`, "/%D0%B1%D1%8F", ""},
+		{`~/[^/]*`, "/%FF%C3%A4", ""},
+		{`~^/x$`, "/x", ""},
+	} {
+		p, err := read(test.pattern, false)
+		if err != nil {
+			t.Errorf("%s: %v", test.pattern, err)
+			continue
+		}
+		if got := captured(p, test.path); got != test.want {
+			t.Errorf("%s on %s: got %q, want %q", test.pattern, test.path, got, test.want)
+		}
+	}
+}
+
+func TestIgnoringCaseFoldsLettersButNotEncodings(t *testing.T) {
+	for _, test := range []struct {
+		pattern, path string
+		want          bool
+	}{
+		{"/Fares", "/fARES", true},
+		{"/fähre", "/F%C3%84HRE", true},
+		{"/kai", "/%E2%84%AAai", true}, // the Kelvin sign
+		{"~/ab+", "/ABB", true},
+		{"~/[a-c]x", "/BX", true},
+		{"/a%2Fb", "/A%2Fb", true},
+		{"/x", "/y", false},
+	} {
+		p, err := read(test.pattern, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := p.Match(test.path); got != test.want {
+			t.Errorf("%s on %s: %v", test.pattern, test.path, got)
+		}
+	}
+}
+
+func TestPatternErrorsSayWhatToWrite(t *testing.T) {
+	for _, test := range []struct {
+		pattern string
+		offset  int
+		says    string
+	}{
+		{"/page?id=3", 5, "when query.NAME"},
+		{"/c++", 2, `\+`},
+		{"/12:30", 3, `\:`},
+		{"/{:a:b}", 4, "only one group"},
+		{"/(a(b))", 3, "(?:…)"},
+		{"/:a/:a", 4, "twice"},
+		{"/a//b", 2, "one slash"},
+		{"/a/../b", 0, ".."},
+		{"fares", 0, "/fares"},
+		{"/{a", 1, "never closed"},
+		{"/a}", 2, `\}`},
+		{"/(ab", 1, "never closed"},
+		{"/100%", 0, "%25"},
+		{`/a\`, 2, `\\`},
+		{"~/(", 1, "missing"},
+		{"", 0, "empty"},
+	} {
+		_, err := read(test.pattern, false)
+		bad, ok := err.(*Error)
+		if !ok {
+			t.Errorf("%s: no error but %v", test.pattern, err)
+			continue
+		}
+		if bad.Offset != test.offset || !strings.Contains(bad.Message, test.says) {
+			t.Errorf("%s: at %d %q, want %q at %d", test.pattern, bad.Offset, bad.Message, test.says, test.offset)
+		}
+	}
+}
+
+func TestHostPatterns(t *testing.T) {
+	for _, test := range []struct {
+		pattern, host string
+		want          bool
+	}{
+		{"www.saltmarsh-ferries.example", "www.saltmarsh-ferries.example", true},
+		{"WWW.saltmarsh-ferries.example", "www.saltmarsh-ferries.example", true},
+		{"*.example", "a.b.example", true},
+		{":sub.example", "a.b.example", false},
+		{"{www.}?a.example", "a.example", true},
+		{"fähre.example", "xn--fhre-loa.example", true},
+		{"[2001:db8::1]", "[2001:db8::1]", true},
+	} {
+		p, err := Host(test.pattern)
+		if err != nil {
+			t.Errorf("%s: %v", test.pattern, err)
+			continue
+		}
+		if got := p.Match(test.host); got != test.want {
+			t.Errorf("%s on %s: %v", test.pattern, test.host, got)
+		}
+	}
+	for _, bad := range []string{"10.0.0.*", "fä:x.example", "a.example/x"} {
+		if _, err := Host(bad); err == nil {
+			t.Errorf("%s: no error", bad)
+		}
+	}
+}
+
+func TestRoutesHoldWhatTheyPromise(t *testing.T) {
+	for pattern, want := range map[string]string{
+		"/a/b":       "[a b] here",
+		"/a/:x":      "[a *] here",
+		"/a/:x/c":    "[a * c] here",
+		"/a/*":       "[a] below",
+		"/a{/}?":     "[a] here [a ] here",
+		"/a/:x.php":  "[a] open",
+		"/a/p-*":     "[a] open",
+		"/a/:x?/c":   "[] open",
+		"~/a/b/c.*":  "[a b] open",
+		"*":          "[] open",
+		"/":          "[] here",
+		"/a/:x/:y*":  "[a] open",
+		"/docs/:r*":  "[] open",
+		"/docs/:r/*": "[docs *] below",
+	} {
+		p, err := read(pattern, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, r := range p.Routes() {
+			got = append(got, strings.ReplaceAll(fmt.Sprint(r.Segments), AnySegment, "*"), [...]string{"here", "below", "open"}[r.End])
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s: %v, want %s", pattern, got, want)
+		}
+	}
+}
+
+// The automaton, the translated expression and the expression on decoded text
+// must agree on every path.
+func TestMatchersAgree(t *testing.T) {
+	r := rand.New(rand.NewSource(1))
+	atoms := []string{"a", "b", ".", "/", "[^/]", "[a-ä]", "ä", `\s`, "(a|ab)", "(?:b)?", "[^a]", "日", "(b*)", "x{2,3}", "(?i:a)"}
+	pieces := []string{"a", "b", "/", "%C3%A4", "%C3", "%A4", "%20", "%E6%97%A5", "%2F", "%FF", "x", "A", "%F0%9F%98%80"}
+	for range 1500 {
+		var re strings.Builder
+		for range 1 + r.Intn(4) {
+			re.WriteString(atoms[r.Intn(len(atoms))])
+			re.WriteString([]string{"", "", "*", "+", "?", "*?"}[r.Intn(6)])
+		}
+		plain, err := regexp.Compile(`\A(?s:` + re.String() + `)\z`)
+		if err != nil {
+			continue
+		}
+		p, err := PathRegexp(re.String(), false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 40 {
+			var path strings.Builder
+			for range r.Intn(6) {
+				path.WriteString(pieces[r.Intn(len(pieces))])
+			}
+			// An encoded slash counts as no character of UTF-8.
+			decoded := canonical.Decode(strings.ReplaceAll(path.String(), "%2F", "%FF"))
+			want := plain.FindStringSubmatch(decoded)
+			if got := p.Match(path.String()); got != (want != nil) {
+				t.Fatalf("~%s on %s: automaton %v, plain %v", re.String(), path.String(), got, want)
+			}
+			got := p.Captures(path.String())
+			if (got == nil) != (want == nil) {
+				t.Fatalf("~%s on %s: captures %q, plain %q", re.String(), path.String(), got, want)
+			}
+			for i := range got {
+				if canonical.Decode(strings.ReplaceAll(got[i], "%2F", "%FF")) != want[i+1] {
+					t.Fatalf("~%s on %s: captures %q, plain %q", re.String(), path.String(), got, want[1:])
+				}
+			}
+		}
+	}
+}
+
+func FuzzPattern(f *testing.F) {
+	for _, s := range []string{"/a/:b(\\d+)?", "~/x(?i)y", "/{a:b}*", "/%41%ff", "/*{/}?", `/\`, "~(?P<a>)"} {
+		f.Add(s, "/a/b%20c")
+	}
+	f.Fuzz(func(t *testing.T, pattern, path string) {
+		path, err := canonical.Path(path, false)
+		if err != nil || len(pattern) > 60 {
+			return
+		}
+		for _, fold := range []bool{false, true} {
+			p, err := read(pattern, fold)
+			if err != nil {
+				continue
+			}
+			p.Routes()
+			if p.Match(path) != (p.Captures(path) != nil) {
+				t.Errorf("%q on %q: matcher and captures differ", pattern, path)
+			}
+		}
+		Host(pattern)
+	})
+}
+
+func read(text string, fold bool) (*Pattern, error) {
+	if strings.HasPrefix(text, "~") {
+		return PathRegexp(text[1:], fold)
+	}
+	return Path(text, fold)
+}
+
+func captured(p *Pattern, path string) string {
+	got := p.Captures(path)
+	if got == nil {
+		return "no"
+	}
+	if !p.Match(path) {
+		return "captured, but not matched"
+	}
+	var out []string
+	for i, name := range p.Names() {
+		out = append(out, name+"="+got[i])
+	}
+	return strings.Join(out, " ")
+}
+
+func BenchmarkMatch(b *testing.B) {
+	p, _ := Path("/timetable/:season-:year.php", false)
+	path := "/timetable/winter-season-2026.php"
+	p.Match(path)
+	b.Run("automaton", func(b *testing.B) {
+		for b.Loop() {
+			p.Match(path)
+		}
+	})
+	b.Run("regexp", func(b *testing.B) {
+		for b.Loop() {
+			p.regexp().MatchString(path)
+		}
+	})
+}

@@ -1,0 +1,220 @@
+// Package request holds what a visitor asks for: an address, a method, header
+// fields, and what an answer to it is expected to be.
+package request
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/nlnwa/whatwg-url/url"
+)
+
+// An Address is an http or https URL. Its path and query are as they were
+// asked for; the engine makes the path canonical.
+type Address struct {
+	Scheme   string // http or https
+	Host     string // lower case, IDNs in ASCII, no port, no final dot; IPv6 in brackets
+	Port     int    // the scheme's own where the URL has none
+	Path     string // begins with a slash, but for what no browser sends
+	Query    string // without its ?
+	HasQuery bool   // there is a ?, perhaps with nothing behind it
+	Fragment string // with its #; empty where there is none
+}
+
+// A Header is one header field line.
+type Header struct{ Name, Value string }
+
+// A Request is what one client sends.
+type Request struct {
+	Method  string // empty is GET
+	Address Address
+	Headers []Header
+	Client  netip.Addr // the zero Addr where it is not known
+	Time    time.Time  // zero where it is not said
+	Body    int64      // size in bytes
+}
+
+// Get gives the value of a header field, repeated ones joined by a comma, and
+// whether there is any. The name's case does not count.
+func (r *Request) Get(name string) (string, bool) {
+	value, found := "", false
+	for _, h := range r.Headers {
+		if !strings.EqualFold(h.Name, name) {
+			continue
+		}
+		if found {
+			value += ", " + h.Value
+		} else {
+			value, found = h.Value, true
+		}
+	}
+	return value, found
+}
+
+// Verb is the request's method, GET where none is named.
+func (r *Request) Verb() string {
+	if r.Method == "" {
+		return "GET"
+	}
+	return r.Method
+}
+
+// DefaultPort is the port of a scheme.
+func DefaultPort(scheme string) int {
+	if scheme == "https" {
+		return 443
+	}
+	return 80
+}
+
+// Origin is the address up to its path: scheme, host, and the port where it is
+// not the scheme's own (RFC 6454).
+func (a Address) Origin() string {
+	s := a.Scheme + "://" + a.Host
+	if a.Port != DefaultPort(a.Scheme) {
+		s += ":" + strconv.Itoa(a.Port)
+	}
+	return s
+}
+
+// Target is the path and query, as they stand in a request line.
+func (a Address) Target() string {
+	if a.HasQuery {
+		return a.Path + "?" + a.Query
+	}
+	return a.Path
+}
+
+func (a Address) String() string { return a.Origin() + a.Target() + a.Fragment }
+
+// Parse reads an address as it is typed or listed: a full http or https URL,
+// or a path that is asked of base. It is lenient where browsers are (WHATWG
+// URL), but leaves dot segments and percent-encoding as they are, since not
+// every client is a browser.
+func Parse(s string, base Address) (Address, error) {
+	s = strings.Trim(s, "\x00\x01\x02\x03\x04\x05\x06\x07\x08\t\n\v\f\r\x0e\x0f\x10\x11\x12\x13\x14\x15\x16\x17\x18\x19\x1a\x1b\x1c\x1d\x1e\x1f ")
+	s = strings.NewReplacer("\t", "", "\n", "", "\r", "").Replace(s)
+	if s == "" {
+		return Address{}, errors.New("the address is empty: write a path like /fares/ or a full URL")
+	}
+	a := base
+	rest := s
+	scheme, after, hasScheme := strings.Cut(s, ":")
+	switch {
+	case s[0] == '/' && !strings.HasPrefix(s, "//"):
+	case hasScheme && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https")):
+		a = Address{Scheme: strings.ToLower(scheme)}
+		rest = strings.TrimLeft(after, `/\`)
+		end := strings.IndexAny(rest, `/\?#`)
+		if end < 0 {
+			end = len(rest)
+		}
+		if err := a.setAuthority(rest[:end]); err != nil {
+			return Address{}, err
+		}
+		rest = rest[end:]
+	case strings.HasPrefix(s, "//"):
+		return Address{}, errors.New("an address begins with a scheme or with one slash: write https:" + s + " or /" + strings.TrimLeft(s, "/"))
+	case hasScheme && !strings.ContainsAny(scheme, "/.?#"):
+		return Address{}, fmt.Errorf("%s: addresses are not of this site's kind: write one that begins with http, https or a slash", scheme)
+	default:
+		return Address{}, fmt.Errorf("an address begins with a slash or with https://: write /%s", s)
+	}
+	a.Fragment = ""
+	if i := strings.IndexByte(rest, '#'); i >= 0 {
+		rest, a.Fragment = rest[:i], rest[i:]
+	}
+	a.Path, a.Query, a.HasQuery = strings.Cut(rest, "?")
+	a.Query = encodeQuery(a.Query)
+	a.Path = strings.ReplaceAll(a.Path, `\`, "/")
+	if a.Path == "" {
+		a.Path = "/"
+	}
+	return a, nil
+}
+
+// setAuthority reads a host with its port; a name and password are passed over.
+func (a *Address) setAuthority(authority string) error {
+	u, err := url.Parse(a.Scheme + "://" + authority + "/")
+	if err != nil || u.Hostname() == "" {
+		return fmt.Errorf("%q is no host", authority)
+	}
+	a.Host = strings.TrimSuffix(u.Hostname(), ".")
+	a.Port = DefaultPort(a.Scheme)
+	if port := u.Port(); port != "" {
+		a.Port, _ = strconv.Atoi(port)
+	}
+	return nil
+}
+
+// SetHost gives the address another host and port, as a Host header field
+// names them.
+func (a *Address) SetHost(host string) error { return a.setAuthority(host) }
+
+// encodeQuery encodes what browsers encode in a query (WHATWG URL, special-query
+// percent-encode set).
+func encodeQuery(q string) string {
+	needs := func(c byte) bool { return c <= ' ' || c >= 0x7f || strings.IndexByte(`"#<>'`, c) >= 0 }
+	var b strings.Builder
+	for i := 0; i < len(q); i++ {
+		if needs(q[i]) {
+			fmt.Fprintf(&b, "%%%02X", q[i])
+		} else {
+			b.WriteByte(q[i])
+		}
+	}
+	return b.String()
+}
+
+// ErrForeign is the error of Resolve for a Location that is neither http nor
+// https.
+var ErrForeign = errors.New("the address is neither http nor https")
+
+// Resolve gives the address that a Location leads to from here, by the WHATWG
+// URL standard. A Location without a fragment inherits the one of a (RFC 9110,
+// 10.2.2).
+func (a Address) Resolve(location string) (Address, error) {
+	if next, ok := a.resolvePath(location); ok {
+		return next, nil
+	}
+	u, err := url.ParseRef(a.String(), location)
+	if err != nil {
+		return Address{}, fmt.Errorf("%q is no valid URL", location)
+	}
+	scheme := u.Scheme()
+	if scheme != "http" && scheme != "https" {
+		return Address{}, ErrForeign
+	}
+	next := Address{Scheme: scheme, Host: strings.TrimSuffix(u.Hostname(), "."), Port: DefaultPort(scheme), Path: u.Pathname()}
+	if port := u.Port(); port != "" {
+		next.Port, _ = strconv.Atoi(port)
+	}
+	next.Query = strings.TrimPrefix(u.Search(), "?")
+	beforeFragment, _, hasFragment := strings.Cut(location, "#")
+	next.HasQuery = next.Query != "" || strings.Contains(beforeFragment, "?")
+	next.Fragment = u.Hash()
+	if !hasFragment {
+		next.Fragment = a.Fragment
+	}
+	return next, nil
+}
+
+// resolvePath resolves what nearly every Location is: a path with plain
+// characters alone.
+func (a Address) resolvePath(location string) (Address, bool) {
+	if len(location) == 0 || location[0] != '/' || len(location) > 1 && location[1] == '/' {
+		return a, false
+	}
+	for i := 0; i < len(location); i++ {
+		c := location[i]
+		if c <= ' ' || c >= 0x7f || strings.IndexByte("\\\"#<>'`{}^|", c) >= 0 || c == '.' && location[i-1] == '/' || c == '%' && i+2 < len(location) && location[i+1] == '2' && location[i+2]|32 == 'e' {
+			return a, false
+		}
+	}
+	a.Path, a.Query, a.HasQuery = strings.Cut(location, "?")
+	return a, true
+}

@@ -1,0 +1,281 @@
+// Package rulebook is the language in which redirects, rewrites, fallbacks and
+// the rest are written: from text to typed rules and back.
+package rulebook
+
+import (
+	"regexp"
+	"time"
+
+	"kibitz/core/pattern"
+	"kibitz/core/request"
+)
+
+// A Book is a rulebook that has been read without errors.
+type Book struct {
+	Sources []*Source
+	Sites   []*Site
+	Rules   []*Rule // all of them, in order
+}
+
+// A Site is what an entry `site` says, and the rules below it.
+type Site struct {
+	Name         string
+	Place        Place
+	Address      request.Address
+	Hosts        []*pattern.Pattern // with the address's own host first
+	Files        string             // folder of the tree; "" where there is none
+	Inventory    string             // or the listing of it
+	KeepSlashes  bool
+	UnknownHosts bool    // answers for hosts that no site lists
+	Rules        []*Rule // those of every site first
+}
+
+// A Rule is one entry that acts on requests.
+type Rule struct {
+	Kind     Kind
+	Name     string // KIND:LINE where the entry has none
+	Place    Place
+	Number   int   // position in Book.Rules
+	Site     *Site // nil: every site
+	On       []*pattern.Pattern
+	In       []string // canonical folders without their last slash; "" is everything
+	Fold     bool     // ignoring case
+	Tests    []*Test
+	Examples []Example
+	Accepts  []Accept
+	Action   Action
+	Entry    *Entry
+}
+
+// An Action is what a rule does: one of the types below.
+type Action interface{ action() }
+
+type (
+	// Redirect answers with a Location.
+	Redirect struct {
+		To     *Template
+		Status int
+		Query  Query
+	}
+	// Moves is a table of redirects.
+	Moves struct {
+		Table *Table
+		Query Query
+	}
+	// Rewrite gives the request another path inside the site.
+	Rewrite struct {
+		To    *Template
+		Query Query
+		Then  Then
+	}
+	// Reply is a fixed answer.
+	Reply struct {
+		Status int
+		Body   Body
+		Retry  time.Duration // 0: no Retry-After
+	}
+	// Handoff leaves the answer to an application.
+	Handoff struct{ To string }
+	// Access says who may.
+	Access struct {
+		Do       AccessDo
+		Status   int    // of a refusal
+		Realm    string // of the question for a name and password
+		Accounts map[string]string
+	}
+	// Fallback is served where the tree has nothing.
+	Fallback struct {
+		To     []*Template
+		Status int
+	}
+	// ErrorPage is the page for statuses.
+	ErrorPage struct {
+		For  Statuses
+		Body Body
+		Fill bool
+	}
+	// Folder says what a folder answers. Points that an entry does not speak
+	// of are nil or empty.
+	Folder struct {
+		Documents []string // names; empty but not nil for none
+		Listing   *bool
+		Columns   []string
+		Slash     Slash
+		Hidden    *bool
+	}
+	// Header changes response headers, in order.
+	Header struct {
+		Changes []HeaderChange
+		For     Statuses // empty: every status
+	}
+	// Media gives extensions their media types.
+	Media struct {
+		Types   map[string]string // by extension, lower case, no dot
+		Charset string
+	}
+	// Compress chooses encodings.
+	Compress struct {
+		Using  []string
+		Types  []string
+		Over   int64 // bytes; -1 where nothing is said
+		Level  int   // 0 where nothing is said
+		Stored *bool
+	}
+	// Hint announces resources ahead of a page.
+	Hint struct {
+		Preloads    []Preload
+		Preconnects []string
+	}
+	// Limit bounds the size of requests, in bytes; -1 where nothing is said.
+	Limit struct{ Body, URL, Headers int64 }
+)
+
+func (*Redirect) action()  {}
+func (*Moves) action()     {}
+func (*Rewrite) action()   {}
+func (*Reply) action()     {}
+func (*Handoff) action()   {}
+func (*Access) action()    {}
+func (*Fallback) action()  {}
+func (*ErrorPage) action() {}
+func (*Folder) action()    {}
+func (*Header) action()    {}
+func (*Media) action()     {}
+func (*Compress) action()  {}
+func (*Hint) action()      {}
+func (*Limit) action()     {}
+
+// Then is what follows a rewrite.
+type Then uint8
+
+const (
+	Next   Then = iota // the entries below are read with the new path
+	Finish             // the reading ends
+	Again              // the reading starts from the top
+)
+
+// AccessDo is what an access entry does.
+type AccessDo uint8
+
+const (
+	Refuse AccessDo = iota
+	Ask
+	Admit
+)
+
+// Slash is what becomes of the slash at the end of a folder's address.
+type Slash string
+
+const (
+	SlashAdd   Slash = "add"
+	SlashDrop  Slash = "drop"
+	SlashLeave Slash = "leave"
+)
+
+// A Body is the content of an answer: a file of the tree, or a text.
+type Body struct {
+	Show string // canonical path; "" where there is none
+	Text *Template
+}
+
+// Empty reports whether the body says nothing.
+func (b Body) Empty() bool { return b.Show == "" && b.Text == nil }
+
+// A HeaderChange is one `set`, `add`, `default` or `drop`.
+type HeaderChange struct {
+	Do    string
+	Name  string
+	Value *Template // nil for drop
+}
+
+// A Preload is a resource that a page will need.
+type Preload struct {
+	Path string // canonical, with its query
+	As   string
+}
+
+// Statuses are codes and classes of them.
+type Statuses struct {
+	codes   map[int]bool
+	classes [6]bool
+	words   []string
+}
+
+// Has reports whether status is among them.
+func (s Statuses) Has(status int) bool {
+	return s.codes[status] || status >= 100 && status < 600 && s.classes[status/100]
+}
+
+// Empty reports whether none are named.
+func (s Statuses) Empty() bool { return len(s.words) == 0 }
+
+// Words are the statuses as they were written.
+func (s Statuses) Words() []string { return s.words }
+
+// A Query says what becomes of the request's query in a result.
+type Query struct {
+	Mode QueryMode
+	Only []string
+}
+
+// QueryMode is how a request's query goes into a result.
+type QueryMode uint8
+
+const (
+	QueryKeep QueryMode = iota
+	QueryMerge
+	QueryOnly
+	QueryDrop
+)
+
+// An Example is a request that an entry says something about.
+type Example struct {
+	Place   Place
+	Width   int
+	Method  string
+	URL     string
+	Expects request.Expectation
+}
+
+// An Accept keeps a finding quiet.
+type Accept struct {
+	Place   Place
+	Finding string
+	Reason  string
+}
+
+// A Test is a `when` or an `unless`.
+type Test struct {
+	Place  Place
+	Width  int // of the whole clause on its first line
+	Field  Field
+	Unless bool
+	Values []Value
+	Text   string // as it was written
+}
+
+// A ValueKind says how a value is compared.
+type ValueKind uint8
+
+const (
+	ValueText    ValueKind = iota
+	ValueGlob              // text in which * stands for any run of characters
+	ValueRegexp            // ~REGEX over the plain value
+	ValuePattern           // a path or host pattern
+	ValueNetwork
+	ValueSpan
+	ValuePresent
+	ValueAbsent
+)
+
+// A Value is one of the values of a test.
+type Value struct {
+	Kind    ValueKind
+	Text    string
+	Fold    bool             // letters compare without case
+	Regexp  *regexp.Regexp   // anchored; also for a glob
+	Pattern *pattern.Pattern // of path, asked or host
+	Network Network
+	Span    Span
+	Word    string // as it was written
+}

@@ -1,0 +1,857 @@
+package rulebook
+
+// Reading: from entries to typed rules.
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/net/http/httpguts"
+
+	"kibitz/core/canonical"
+	"kibitz/core/pattern"
+	"kibitz/core/request"
+)
+
+// Load reads the rulebook in the file name, with all that it includes. Mistakes
+// in it come as Errors, all of them at once.
+func Load(name string) (*Book, error) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	return Read(name, text, os.ReadFile)
+}
+
+// Read reads the rulebook text, which errors call name; load gives the content
+// of the files that it names. Mistakes in it come as Errors, all of them at once.
+func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, error) {
+	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, named: map[string][]*Rule{}, main: name}
+	b.file(name, text, nil)
+	b.findLists()
+	for _, e := range b.entries {
+		b.entry(e)
+	}
+	if len(b.Sites) == 0 && len(b.errs) == 0 {
+		src := &Source{Name: name, Lines: []string{""}}
+		b.errs.add(Place{src, 1, 1}, 1, "the rulebook has no site: begin it with `site NAME address https://…`, its folder as `files DIR`")
+	}
+	if len(b.errs) > 0 {
+		b.errs.sort()
+		return nil, b.errs
+	}
+	for _, s := range b.Sites {
+		for _, r := range b.Rules {
+			if r.Site == nil || r.Site == s {
+				s.Rules = append(s.Rules, r)
+			}
+		}
+	}
+	return b.Book, nil
+}
+
+// builder makes a Book of entries.
+type builder struct {
+	*Book
+	errs    Errors
+	load    func(string) ([]byte, error)
+	main    string
+	entries []*Entry
+	lists   map[string][]Word
+	named   map[string][]*Rule
+	site    *Site // what the entries at hand belong to
+}
+
+// file reads one source, and what it includes; above are the files that
+// include it.
+func (b *builder) file(name string, text []byte, above []string) {
+	src, lines := scan(name, text, &b.errs)
+	b.Sources = append(b.Sources, src)
+	above = append(above, filepath.Clean(name))
+	for _, e := range entries(lines, &b.errs) {
+		if Kind(e.Kind.Text) != KindInclude {
+			b.entries = append(b.entries, e)
+			continue
+		}
+		w := e.Values[0]
+		inner := b.path(w)
+		if slices.Contains(above, filepath.Clean(inner)) {
+			b.errs.at(w, "the include goes round in a circle: %s", strings.Join(append(above, inner), " includes "))
+			continue
+		}
+		text, err := b.load(inner)
+		if err != nil {
+			b.errs.at(w, "the rulebook to include cannot be read: %v", err)
+			continue
+		}
+		b.file(inner, text, above)
+	}
+}
+
+// path gives a file name relative to the file that names it.
+func (b *builder) path(w Word) string {
+	if filepath.IsAbs(w.Text) {
+		return w.Text
+	}
+	return filepath.Join(filepath.Dir(w.Place.Source.Name), w.Text)
+}
+
+func (b *builder) findLists() {
+	b.entries = slices.DeleteFunc(b.entries, func(e *Entry) bool {
+		if Kind(e.Kind.Text) != KindList {
+			return false
+		}
+		if _, ok := b.lists[e.Name.Text]; ok {
+			b.errs.at(*e.Name, "there are two lists called `%s`", e.Name.Text)
+		}
+		for _, v := range e.Values {
+			if !v.Quoted && strings.HasPrefix(v.Text, "{") && strings.HasSuffix(v.Text, "}") {
+				b.errs.at(v, "a list holds no lists: name both where they are used")
+			}
+		}
+		b.lists[e.Name.Text] = e.Values
+		return true
+	})
+}
+
+func (b *builder) entry(e *Entry) {
+	kind := Kind(e.Kind.Text)
+	if kind == KindSite {
+		b.newSite(e)
+		return
+	}
+	r := &Rule{Kind: kind, Place: e.Kind.Place, Number: len(b.Rules), Site: b.site, Entry: e}
+	r.Name = b.name(e)
+	for _, other := range b.named[r.Name] {
+		if other.Site == r.Site || other.Site == nil || r.Site == nil {
+			at := e.Kind
+			if e.Name != nil {
+				at = *e.Name
+			}
+			b.errs.at(at, "the name `%s` is taken by the %s on line %d: names are unique within a site", r.Name, other.Kind, other.Place.Line)
+		}
+	}
+	b.Rules = append(b.Rules, r)
+	b.named[r.Name] = append(b.named[r.Name], r)
+	captures := b.selectors(r)
+	r.Action = b.action(r, captures)
+}
+
+func (b *builder) name(e *Entry) string {
+	switch {
+	case e.Name != nil:
+		return e.Name.Text
+	case e.Kind.Place.Source.Name == b.main:
+		return fmt.Sprintf("%s:%d", e.Kind.Text, e.Kind.Place.Line)
+	}
+	return fmt.Sprintf("%s:%s:%d", e.Kind.Text, filepath.Base(e.Kind.Place.Source.Name), e.Kind.Place.Line)
+}
+
+func (b *builder) newSite(e *Entry) {
+	s := &Site{Place: e.Kind.Place}
+	b.site = s
+	b.Sites = append(b.Sites, s)
+	if e.Name == nil {
+		b.errs.at(e.Kind, "a site needs a name: site NAME address https://…")
+		return
+	}
+	s.Name = e.Name.Text
+	for _, other := range b.Sites[:len(b.Sites)-1] {
+		if other.Name == s.Name {
+			b.errs.at(*e.Name, "there are two sites called `%s`", s.Name)
+		}
+	}
+	for _, c := range e.Clauses {
+		w := c.Values[0]
+		switch c.Keyword.Text {
+		case "address":
+			a, err := request.Parse(w.Text, request.Address{})
+			switch {
+			case err != nil || strings.HasPrefix(w.Text, "/"):
+				b.errs.at(w, "a site's address is a full URL, like https://saltmarsh-ferries.example")
+				continue
+			case a.Path != "/" || a.HasQuery || a.Fragment != "":
+				b.errs.at(w, "a site's address ends with its host: write %s", a.Origin())
+			}
+			s.Address = a
+			own, err := pattern.Host(a.Host)
+			if err != nil {
+				b.errs.at(w, "%v", err)
+				continue
+			}
+			s.Hosts = append([]*pattern.Pattern{own}, s.Hosts...)
+		case "hosts":
+			for _, w := range c.Values {
+				p, err := pattern.Host(w.Text)
+				if err != nil {
+					b.errs.pattern(w, err, 0)
+					continue
+				}
+				s.Hosts = append(s.Hosts, p)
+			}
+		case "files":
+			s.Files = b.path(w)
+		case "inventory":
+			s.Inventory = b.path(w)
+		case "slashes":
+			s.KeepSlashes = b.choice(w, "merge", "keep") == "keep"
+		case "unknown-hosts":
+			s.UnknownHosts = b.choice(w, "answer") == "answer"
+		}
+	}
+	if s.Files != "" && s.Inventory != "" {
+		b.errs.at(e.clause("inventory").Keyword, "a site has `files` or an `inventory`, not both")
+	}
+}
+
+// choice reads a word that is one of a few.
+func (b *builder) choice(w Word, known ...string) string {
+	if slices.Contains(known, w.Text) && !w.Quoted {
+		return w.Text
+	}
+	b.errs.at(w, "`%s` does not go here%s", shorten(w.Text), orNearest(w.Text, known))
+	return ""
+}
+
+// selectors reads what every rule may have, and gives the names of its captures.
+func (b *builder) selectors(r *Rule) (captures []string) {
+	add := func(w Word, names []string, numbers bool) {
+		for _, name := range names {
+			_, err := strconv.Atoi(name)
+			if err == nil && !numbers || slices.Contains(captures, name) {
+				continue
+			}
+			if _, taken := parseField(name); taken {
+				b.errs.at(w, "{%s} is a field of the request already: give the group another name", name)
+			}
+			captures = append(captures, name)
+		}
+	}
+	if c := r.Entry.clause("ignoring"); c != nil {
+		r.Fold = b.choice(c.Values[0], "case") != ""
+	}
+	for i := range r.Entry.Clauses {
+		c := &r.Entry.Clauses[i]
+		switch c.Keyword.Text {
+		case "on":
+			for _, w := range c.Values {
+				if p := b.pathPattern(w, r.Fold); p != nil {
+					r.On = append(r.On, p)
+					add(w, p.Names(), true)
+				}
+			}
+		case "in":
+			for _, w := range c.Values {
+				if folder, ok := b.folder(w, r.Fold); ok {
+					r.In = append(r.In, folder)
+				}
+			}
+		case "when", "unless":
+			t := b.test(c)
+			if t == nil {
+				continue
+			}
+			r.Tests = append(r.Tests, t)
+			if t.Unless {
+				continue
+			}
+			for _, v := range t.Values {
+				switch {
+				case v.Pattern != nil:
+					add(c.Values[0], v.Pattern.Names(), false)
+				case v.Kind == ValueRegexp:
+					add(c.Values[0], slices.DeleteFunc(slices.Clone(v.Regexp.SubexpNames()), func(s string) bool { return s == "" }), false)
+				}
+			}
+		case "example":
+			b.example(r, c)
+		case "accept":
+			r.Accepts = append(r.Accepts, Accept{c.Keyword.Place, c.Values[0].Text, c.Values[1].Text})
+			if !c.Values[1].Quoted {
+				b.errs.at(c.Values[1], `a reason stands in quotes: accept %s "why this is meant"`, c.Values[0].Text)
+			}
+		}
+	}
+	return captures
+}
+
+func (b *builder) pathPattern(w Word, fold bool) *pattern.Pattern {
+	var p *pattern.Pattern
+	var err error
+	switch {
+	case w.Quoted: // plain text
+		p, err = pattern.Path(escapePattern(w.Text), fold)
+	case strings.HasPrefix(w.Text, "~"):
+		p, err = pattern.PathRegexp(w.Text[1:], fold)
+	default:
+		p, err = pattern.Path(w.Text, fold)
+	}
+	if err != nil {
+		b.errs.pattern(w, err, 0)
+		return nil
+	}
+	return p
+}
+
+func escapePattern(s string) string {
+	var out strings.Builder
+	for _, r := range s {
+		if strings.ContainsRune(`\:*?+{}()`, r) {
+			out.WriteByte('\\')
+		}
+		out.WriteRune(r)
+	}
+	return out.String()
+}
+
+// folder reads the value of `in`.
+func (b *builder) folder(w Word, fold bool) (string, bool) {
+	if i := strings.IndexAny(w.Text, "*{"); i >= 0 && !w.Quoted {
+		b.errs.at(w, "a folder holds no wildcards: everything below it is taken already; for patterns write `on %s`", shorten(w.Text))
+		return "", false
+	}
+	if !strings.HasPrefix(w.Text, "/") {
+		b.errs.at(w, "a folder begins with a slash: write /%s", shorten(w.Text))
+		return "", false
+	}
+	if _, err := canonical.Target(w.Text, true); err != nil || strings.Contains(w.Text, "//") {
+		b.errs.at(w, "%s is no folder of a site: write it without //, . and .. segments", shorten(w.Text))
+		return "", false
+	}
+	folder, _ := canonical.Target(w.Text, true)
+	folder = strings.TrimSuffix(folder, "/")
+	if fold {
+		folder = canonical.Fold(folder)
+	}
+	return folder, true
+}
+
+func (b *builder) example(r *Rule, c *Clause) {
+	words := c.Values
+	i := slices.IndexFunc(words, func(w Word) bool { return w.Text == "=>" })
+	if i < 1 || i > 2 {
+		b.errs.at(words[0], "an example is a request, => and what is expected, like `example /fares => 301 /prices`")
+		return
+	}
+	ex := Example{Place: c.Keyword.Place, Width: c.end().Col - c.Keyword.Place.Col, Method: "GET", URL: words[i-1].Text}
+	if c.end().Line != c.Keyword.Place.Line {
+		ex.Width = c.Keyword.Width
+	}
+	if i == 2 {
+		ex.Method = words[0].Text
+		if !knownMethod(ex.Method) {
+			b.errs.at(words[0], "`%s` is no method: methods are written in capitals", shorten(words[0].Text))
+		}
+	}
+	base := request.Address{Scheme: "https", Host: "site.example"}
+	if _, err := request.Parse(ex.URL, base); err != nil {
+		b.errs.at(words[i-1], "%v", err)
+	}
+	var expected []string
+	for _, w := range words[i+1:] {
+		expected = append(expected, w.Text)
+	}
+	if err := ex.Expects.Expect(expected); err != nil {
+		b.errs.at(words[i], "%v", err)
+	}
+	r.Examples = append(r.Examples, ex)
+}
+
+// action reads the clauses of the rule's own kind.
+func (b *builder) action(r *Rule, captures []string) Action {
+	e := r.Entry
+	switch r.Kind {
+	case KindRedirect:
+		a := &Redirect{}
+		if c := e.clause("to"); c != nil {
+			a.To = b.target(c.Values[0], captures, false)
+		}
+		if c := e.clause("as"); c != nil {
+			a.Status = b.redirectStatus(c.Values[0])
+		}
+		a.Query = b.query(e, a.To)
+		return a
+	case KindMoves:
+		return b.moves(r)
+	case KindRewrite:
+		a := &Rewrite{}
+		if c := e.clause("to"); c != nil {
+			a.To = b.target(c.Values[0], captures, true)
+		}
+		a.Query = b.query(e, a.To)
+		if c := e.clause("then"); c != nil {
+			a.Then = map[string]Then{"next": Next, "finish": Finish, "again": Again}[b.choice(c.Values[0], "next", "finish", "again")]
+		}
+		return a
+	case KindReply:
+		a := &Reply{Body: b.body(e, captures)}
+		if c := e.clause("with"); c != nil {
+			a.Status = b.status(c.Values[0], 200, 599)
+			if a.Status/100 == 3 {
+				b.errs.at(c.Values[0], "a reply does not redirect: write a `redirect` entry")
+			}
+		}
+		if c := e.clause("retry"); c != nil {
+			d, problem := parseDuration(c.Values[0].Text)
+			if problem != "" {
+				b.errs.at(c.Values[0], "%s", problem)
+			}
+			a.Retry = d
+		}
+		return a
+	case KindHandoff:
+		a := &Handoff{}
+		if c := e.clause("to"); c != nil {
+			a.To = c.Values[0].Text
+			if u, err := url.Parse(a.To); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+				b.errs.at(c.Values[0], "an application is named by a full URL, like http://127.0.0.1:8080")
+			}
+		}
+		return a
+	case KindAccess:
+		return b.access(e)
+	case KindFallback:
+		a := &Fallback{Status: 200}
+		if c := e.clause("to"); c != nil {
+			for _, w := range c.Values {
+				if t := b.target(w, captures, true); t != nil {
+					if t.HasQuery {
+						b.errs.at(w, "a fallback is a file of the tree, and has no query")
+					}
+					a.To = append(a.To, t)
+				}
+			}
+		}
+		if c := e.clause("as"); c != nil {
+			if a.Status = b.status(c.Values[0], 200, 599); a.Status != 200 && a.Status/100 < 4 {
+				b.errs.at(c.Values[0], "a fallback is served as 200, or as an error from 400 on")
+			}
+		}
+		return a
+	case KindError:
+		a := &ErrorPage{Body: b.body(e, nil)}
+		if c := e.clause("for"); c != nil {
+			a.For = b.statuses(c.Values, 4)
+		}
+		if c := e.clause("fill"); c != nil {
+			a.Fill = b.choice(c.Values[0], "on") == "on"
+			if a.Body.Show == "" {
+				b.errs.at(c.Keyword, "`fill` puts values into the page that `show` names; a `text` has them already")
+			}
+		}
+		if a.Body.Empty() && e.clause("show") == nil && e.clause("text") == nil {
+			b.errs.at(e.Kind, "this `error` says for which status, but not what to show: add `show /errors/page.html` or `text …`")
+		}
+		return a
+	}
+	return b.setting(r, captures)
+}
+
+// setting reads the kinds that answer nothing by themselves.
+func (b *builder) setting(r *Rule, captures []string) Action {
+	e := r.Entry
+	if len(e.Clauses) == 0 {
+		b.errs.at(e.Kind, "this `%s` says nothing%s", r.Kind, orNearest("", r.Kind.keywords()))
+	}
+	switch r.Kind {
+	case KindFolder:
+		return b.folderAction(e)
+	case KindHeader:
+		return b.header(e, captures)
+	case KindMedia:
+		return b.media(e)
+	case KindCompress:
+		return b.compress(e)
+	case KindHint:
+		return b.hint(e)
+	}
+	a := &Limit{-1, -1, -1}
+	for word, field := range map[string]*int64{"body": &a.Body, "url": &a.URL, "headers": &a.Headers} {
+		if c := e.clause(word); c != nil {
+			if n, ok := b.size(c.Values[0]); ok {
+				*field = n
+			}
+		}
+	}
+	return a
+}
+
+func (b *builder) redirectStatus(w Word) int {
+	switch b.choice(w, "permanent", "temporary", "301", "302", "303", "307", "308") {
+	case "permanent", "301":
+		return 301
+	case "temporary", "302":
+		return 302
+	case "303":
+		return 303
+	case "307":
+		return 307
+	case "308":
+		return 308
+	}
+	return 0
+}
+
+func (b *builder) status(w Word, low, high int) int {
+	n, err := strconv.Atoi(w.Text)
+	if err != nil || n < low || n > high {
+		b.errs.at(w, "%s is no status from %d to %d", w.Quote(), low, high)
+		return low
+	}
+	return n
+}
+
+// statuses reads codes and classes, from least×100 on.
+func (b *builder) statuses(words []Word, least int) Statuses {
+	s := Statuses{codes: map[int]bool{}}
+	for _, w := range words {
+		s.words = append(s.words, w.Text)
+		if len(w.Text) == 3 && strings.HasSuffix(w.Text, "xx") && int(w.Text[0]-'0') >= least && w.Text[0] <= '5' {
+			s.classes[w.Text[0]-'0'] = true
+			continue
+		}
+		n, err := strconv.Atoi(w.Text)
+		if err != nil || n < least*100 || n > 599 {
+			b.errs.at(w, "%s is no status: write a number from %d00 to 599, or a class like %dxx", w.Quote(), least, max(least, 4))
+			continue
+		}
+		s.codes[n] = true
+	}
+	return s
+}
+
+// query reads what becomes of the request's query.
+func (b *builder) query(e *Entry, to *Template) Query {
+	own := to != nil && to.HasQuery
+	c := e.clause("query")
+	if c == nil {
+		if own {
+			return Query{Mode: QueryDrop}
+		}
+		return Query{Mode: QueryKeep}
+	}
+	w := c.Values[0]
+	mode := b.choice(w, "keep", "merge", "only", "drop")
+	if mode != "only" && len(c.Values) > 1 {
+		b.errs.at(c.Values[1], "`query %s` takes no names; `query only NAME…` does", mode)
+	}
+	switch mode {
+	case "keep":
+		if own {
+			b.errs.at(w, "`to` has a query of its own: write `query merge` to send the request's parameters along with it")
+		}
+	case "merge":
+		return Query{Mode: QueryMerge}
+	case "only":
+		if len(c.Values) == 1 {
+			b.errs.at(w, "`query only` needs the names of the parameters to send along")
+		}
+		q := Query{Mode: QueryOnly}
+		for _, w := range c.Values[1:] {
+			q.Only = append(q.Only, w.Text)
+		}
+		return q
+	case "drop":
+		return Query{Mode: QueryDrop}
+	}
+	return Query{}
+}
+
+// body reads `show` or `text`.
+func (b *builder) body(e *Entry, captures []string) Body {
+	show, text := e.clause("show"), e.clause("text")
+	var body Body
+	if show != nil && text != nil {
+		b.errs.at(text.Keyword, "`show` and `text` do not go together: keep one of them")
+	}
+	if show != nil {
+		w := show.Values[0]
+		path, err := canonical.Target(w.Text, false)
+		switch {
+		case !strings.HasPrefix(w.Text, "/"):
+			b.errs.at(w, "`show` names a path in the site's tree: write /%s", shorten(w.Text))
+		case err != nil || strings.HasSuffix(path, "/"):
+			b.errs.at(w, "%s is no file in the site's tree", shorten(w.Text))
+		default:
+			body.Show = path
+		}
+	}
+	if text != nil {
+		body.Text = b.text(text.Values, captures)
+	}
+	return body
+}
+
+func (b *builder) moves(r *Rule) *Moves {
+	e := r.Entry
+	a := &Moves{Query: b.query(e, nil)}
+	def := 0
+	if c := e.clause("as"); c != nil {
+		def = b.redirectStatus(c.Values[0])
+	}
+	c := e.clause("table")
+	if c == nil {
+		return a
+	}
+	w := c.Values[0]
+	text, err := b.load(b.path(w))
+	if err != nil {
+		b.errs.at(w, "the table cannot be read: %v", err)
+		return a
+	}
+	base := request.Address{Scheme: "https", Host: "site.example", Port: 443}
+	keep := false
+	if b.site != nil {
+		base, keep = b.site.Address, b.site.KeepSlashes
+	}
+	table, problems := readTable(b.path(w), text, def, r.Fold, base, keep)
+	for _, p := range problems {
+		b.errs.at(w, "%s: %v", table.Name, p)
+	}
+	a.Table = table
+	return a
+}
+
+func (b *builder) access(e *Entry) *Access {
+	a := &Access{Status: 403}
+	var chosen []string
+	for _, word := range []string{"refuse", "ask", "admit"} {
+		if e.clause(word) != nil {
+			chosen = append(chosen, word)
+		}
+	}
+	if len(chosen) != 1 {
+		b.errs.at(e.Kind, "an `access` entry says just one of: refuse [STATUS], ask REALM accounts FILE, admit")
+		return a
+	}
+	accounts := e.clause("accounts")
+	switch chosen[0] {
+	case "refuse":
+		c := e.clause("refuse")
+		if len(c.Values) > 1 {
+			b.errs.at(c.Values[1], "`refuse` takes one status")
+		}
+		if len(c.Values) > 0 {
+			a.Status = b.status(c.Values[0], 400, 599)
+		}
+	case "admit":
+		a.Do = Admit
+	case "ask":
+		a.Do, a.Status = Ask, 401
+		a.Realm = e.clause("ask").Values[0].Text
+		if accounts == nil {
+			b.errs.at(e.clause("ask").Keyword, "`ask` needs the file with the names and password hashes: ask \"%s\" accounts FILE", a.Realm)
+			return a
+		}
+		a.Accounts = b.accounts(accounts.Values[0])
+		return a
+	}
+	if accounts != nil {
+		b.errs.at(accounts.Keyword, "`accounts` goes with `ask`")
+	}
+	return a
+}
+
+// accounts reads a file of name:hash lines. Errors name the line, never the hash.
+func (b *builder) accounts(w Word) map[string]string {
+	text, err := b.load(b.path(w))
+	if err != nil {
+		b.errs.at(w, "the accounts file cannot be read: %v", err)
+		return nil
+	}
+	out := map[string]string{}
+	for i, l := range strings.Split(strings.TrimPrefix(string(text), "\ufeff"), "\n") {
+		l = strings.TrimSpace(l)
+		if l == "" || strings.HasPrefix(l, "#") {
+			continue
+		}
+		name, hash, ok := strings.Cut(l, ":")
+		bcrypt := strings.HasPrefix(hash, "$2a$") || strings.HasPrefix(hash, "$2b$") || strings.HasPrefix(hash, "$2y$")
+		_, twice := out[name]
+		switch {
+		case !ok || name == "":
+			b.errs.at(w, "%s: line %d is not of the form name:hash", b.path(w), i+1)
+		case !bcrypt || len(hash) != 60:
+			b.errs.at(w, "%s: line %d has no bcrypt hash ($2b$…, 60 characters)", b.path(w), i+1)
+		case twice:
+			b.errs.at(w, "%s: line %d names an account a second time", b.path(w), i+1)
+		}
+		out[name] = hash
+	}
+	return out
+}
+
+func (b *builder) onOff(e *Entry, word string) *bool {
+	c := e.clause(word)
+	if c == nil {
+		return nil
+	}
+	on := b.choice(c.Values[0], "on", "off") == "on"
+	return &on
+}
+
+func (b *builder) folderAction(e *Entry) *Folder {
+	a := &Folder{Listing: b.onOff(e, "listing"), Hidden: b.onOff(e, "hidden")}
+	if c := e.clause("documents"); c != nil {
+		a.Documents = []string{}
+		for _, w := range c.Values {
+			if w.Text == "none" && !w.Quoted {
+				if len(c.Values) > 1 {
+					b.errs.at(w, "`documents none` stands alone")
+				}
+				continue
+			}
+			if strings.ContainsAny(w.Text, "/*") {
+				b.errs.at(w, "a folder's document is a plain name, like index.html")
+				continue
+			}
+			a.Documents = append(a.Documents, w.Text)
+		}
+	}
+	if c := e.clause("columns"); c != nil {
+		for _, w := range c.Values {
+			if col := b.choice(w, "name", "size", "date"); col != "" {
+				a.Columns = append(a.Columns, col)
+			}
+		}
+	}
+	if c := e.clause("slash"); c != nil {
+		a.Slash = Slash(b.choice(c.Values[0], "add", "drop", "leave"))
+	}
+	return a
+}
+
+// ownHeaders are the fields that the answer itself decides.
+var ownHeaders = []string{"content-length", "transfer-encoding", "connection", "date", "location", "allow"}
+
+func (b *builder) header(e *Entry, captures []string) *Header {
+	a := &Header{}
+	for _, c := range e.Clauses {
+		do := c.Keyword.Text
+		switch do {
+		case "set", "add", "default", "drop":
+		case "for":
+			a.For = b.statuses(c.Values, 1)
+			continue
+		default:
+			continue
+		}
+		w := c.Values[0]
+		name := strings.TrimSuffix(w.Text, ":")
+		if !httpguts.ValidHeaderFieldName(name) {
+			b.errs.at(w, "%s is no name of a header field", w.Quote())
+			continue
+		}
+		if slices.Contains(ownHeaders, strings.ToLower(name)) {
+			b.errs.at(w, "%s is decided by the answer itself, and no `header` entry changes it", name)
+			continue
+		}
+		change := HeaderChange{Do: do, Name: name}
+		if do != "drop" {
+			change.Value = b.text(c.Values[1:], captures)
+			if s, ok := Constant(change.Value.Body); ok && !httpguts.ValidHeaderFieldValue(s) {
+				b.errs.at(c.Values[1], "a header value holds no control characters")
+			}
+		}
+		a.Changes = append(a.Changes, change)
+	}
+	if len(a.Changes) == 0 {
+		b.errs.at(e.Kind, "this `header` changes nothing: add `set NAME VALUE`, `add`, `default` or `drop NAME`")
+	}
+	return a
+}
+
+func (b *builder) media(e *Entry) *Media {
+	a := &Media{Types: map[string]string{}}
+	for _, c := range e.Clauses {
+		switch c.Keyword.Text {
+		case "type":
+			last := c.Values[len(c.Values)-1]
+			major, minor, ok := strings.Cut(last.Text, "/")
+			if !ok || !httpguts.ValidHeaderFieldName(major) || !httpguts.ValidHeaderFieldName(minor) {
+				b.errs.at(last, "%s is no media type: the last word is one like text/html", last.Quote())
+				continue
+			}
+			for _, w := range c.Values[:len(c.Values)-1] {
+				ext := strings.ToLower(strings.TrimPrefix(w.Text, "."))
+				if ext == "" || strings.ContainsAny(ext, "./*") {
+					b.errs.at(w, "%s is no extension: write one like html", w.Quote())
+					continue
+				}
+				a.Types[ext] = strings.ToLower(last.Text)
+			}
+		case "charset":
+			if w := c.Values[0]; !httpguts.ValidHeaderFieldName(w.Text) {
+				b.errs.at(w, "%s is no charset: write a name like utf-8", w.Quote())
+			} else {
+				a.Charset = w.Text
+			}
+		}
+	}
+	return a
+}
+
+func (b *builder) compress(e *Entry) *Compress {
+	a := &Compress{Over: -1, Stored: b.onOff(e, "stored")}
+	for _, c := range e.Clauses {
+		w := c.Values[0]
+		switch c.Keyword.Text {
+		case "using":
+			for _, w := range c.Values {
+				if name := b.choice(w, "br", "zstd", "gzip"); name != "" {
+					a.Using = append(a.Using, name)
+				}
+			}
+		case "types":
+			for _, w := range c.Values {
+				if !strings.Contains(w.Text, "/") {
+					b.errs.at(w, "%s is no media type: write one like text/css or text/*", w.Quote())
+				}
+				a.Types = append(a.Types, strings.ToLower(w.Text))
+			}
+		case "over":
+			if n, ok := b.size(w); ok {
+				a.Over = n
+			}
+		case "level":
+			n, err := strconv.Atoi(w.Text)
+			if err != nil || n < 1 || n > 11 {
+				b.errs.at(w, "a level is a number from 1 (quick) to 11 (small)")
+			}
+			a.Level = n
+		}
+	}
+	return a
+}
+
+func (b *builder) hint(e *Entry) *Hint {
+	a := &Hint{}
+	for _, c := range e.Clauses {
+		w := c.Values[0]
+		switch c.Keyword.Text {
+		case "preload":
+			if !strings.HasPrefix(w.Text, "/") {
+				b.errs.at(w, "a hint names a path of the site: write /%s", shorten(w.Text))
+				continue
+			}
+			if c.Values[1].Text != "as" {
+				b.errs.at(c.Values[1], "a hint says what the file is for: preload %s as style", w.Text)
+				continue
+			}
+			as := b.choice(c.Values[2], "audio", "document", "embed", "fetch", "font", "image", "object", "script", "style", "track", "video", "worker")
+			a.Preloads = append(a.Preloads, Preload{w.Text, as})
+		case "preconnect":
+			if o, err := request.Parse(w.Text, request.Address{}); err != nil || strings.HasPrefix(w.Text, "/") || o.Path != "/" {
+				b.errs.at(w, "an origin is a scheme and a host, like https://maps.saltmarsh-ferries.example")
+				continue
+			}
+			a.Preconnects = append(a.Preconnects, strings.TrimSuffix(w.Text, "/"))
+		}
+	}
+	return a
+}

@@ -1,0 +1,238 @@
+// Package site is the tree of files that a site serves: read from a folder,
+// from an inventory, or made in memory.
+//
+// A tree is read once and stands still. Its names are kept in their canonical
+// spelling, so that a request's path finds its file with one look-up.
+package site
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"kibitz/core/canonical"
+)
+
+// A Node is a file or folder of the tree.
+type Node struct {
+	Path     string // canonical, no slash at the end; the root is ""
+	Folder   bool
+	Size     int64     // bytes; of files
+	Modified time.Time // zero where it is not known
+	Hash     string    // of the content, where an inventory tells it
+	Hidden   bool      // a segment of the path begins with a dot, but for /.well-known
+	Children []*Node   // of a folder, by name
+
+	read func() ([]byte, error)
+}
+
+// Name is the node's own name as it stands on the disk.
+func (n *Node) Name() string {
+	return canonical.Decode(n.Path[strings.LastIndexByte(n.Path, '/')+1:])
+}
+
+// ErrNoContent is the error of Read where only an inventory is known.
+var ErrNoContent = errors.New("the inventory names the file, but its content is not here")
+
+// Read gives the content of a file.
+func (n *Node) Read() ([]byte, error) {
+	if n.read == nil {
+		return nil, ErrNoContent
+	}
+	return n.read()
+}
+
+// A Tree is a site's files and folders. The zero Tree is empty.
+type Tree struct {
+	nodes map[string]*Node
+	Files int
+	Notes []string // what was left out, and why
+}
+
+// New gives an empty tree, with nothing but its root.
+func New() *Tree {
+	return &Tree{nodes: map[string]*Node{"": {Folder: true}}}
+}
+
+// Find gives the node at a canonical path without a slash at its end, or nil.
+func (t *Tree) Find(path string) *Node {
+	if t == nil {
+		return nil
+	}
+	return t.nodes[path]
+}
+
+// FindBytes is Find for a path that is not to be kept; it allocates nothing.
+func (t *Tree) FindBytes(path []byte) *Node { return t.nodes[string(path)] }
+
+// Each calls yield for every node, folders before what is in them, by name.
+func (t *Tree) Each(yield func(*Node)) {
+	var walk func(*Node)
+	walk = func(n *Node) {
+		yield(n)
+		for _, child := range n.Children {
+			walk(child)
+		}
+	}
+	if root := t.Find(""); root != nil {
+		walk(root)
+	}
+}
+
+// add puts a node in the tree, with the folders that it needs.
+func (t *Tree) add(n *Node) error {
+	if old := t.nodes[n.Path]; old != nil {
+		if old.Folder && n.Folder {
+			return nil
+		}
+		return fmt.Errorf("%s stands twice", canonical.Decode(n.Path))
+	}
+	cut := strings.LastIndexByte(n.Path, '/')
+	parent := t.nodes[n.Path[:cut]]
+	if parent == nil {
+		parent = &Node{Path: n.Path[:cut], Folder: true}
+		if err := t.add(parent); err != nil {
+			return err
+		}
+	}
+	if !parent.Folder {
+		return fmt.Errorf("%s is a file, and cannot hold %s", canonical.Decode(parent.Path), n.Name())
+	}
+	name := n.Path[cut+1:]
+	n.Hidden = parent.Hidden || strings.HasPrefix(name, ".") && n.Path != "/.well-known"
+	parent.Children = append(parent.Children, n)
+	t.nodes[n.Path] = n
+	if !n.Folder {
+		t.Files++
+	}
+	return nil
+}
+
+func (t *Tree) sort() {
+	for _, n := range t.nodes {
+		slices.SortFunc(n.Children, func(a, b *Node) int { return strings.Compare(a.Path, b.Path) })
+	}
+}
+
+// Memory makes a tree of names like /a/b.html and their content; a name with a
+// slash at its end is an empty folder.
+func Memory(files map[string]string) *Tree {
+	t := New()
+	for name, content := range files {
+		n := &Node{Path: canonical.Spell(strings.TrimSuffix(name, "/")), Folder: strings.HasSuffix(name, "/"), Size: int64(len(content))}
+		n.read = func() ([]byte, error) { return []byte(content), nil }
+		if n.Path == "" {
+			continue
+		}
+		if err := t.add(n); err != nil {
+			panic(err) // the caller wrote the map
+		}
+	}
+	t.sort()
+	return t
+}
+
+// Folder reads the tree of a folder. A link is followed where it stays inside;
+// one that leads out is left out, with a note.
+func Folder(dir string) (*Tree, error) {
+	info, err := os.Stat(dir)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil, fmt.Errorf("the site's folder %s does not exist", dir)
+	case err != nil:
+		return nil, fmt.Errorf("the site's folder cannot be read: %w", err)
+	case !info.IsDir():
+		return nil, fmt.Errorf("%s is a file: `files` names a folder", dir)
+	}
+	root, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return nil, err
+	}
+	if root, err = filepath.Abs(root); err != nil {
+		return nil, err
+	}
+	w := &walker{tree: New(), root: root}
+	if err := w.folder(root, "", []string{root}); err != nil {
+		return nil, fmt.Errorf("the site's folder cannot be read: %w", err)
+	}
+	w.tree.sort()
+	return w.tree, nil
+}
+
+type walker struct {
+	tree *Tree
+	root string
+}
+
+// folder reads the real folder dir, which stands in the tree at path; above are
+// the real folders that it lies in.
+func (w *walker) folder(dir, path string, above []string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		if path == "" {
+			return err
+		}
+		w.note(path, "cannot be read, and is taken for empty")
+		return nil
+	}
+	for _, entry := range entries {
+		name := path + "/" + canonical.Spell(entry.Name())
+		real := filepath.Join(dir, entry.Name())
+		info, err := entry.Info()
+		if err == nil && info.Mode()&os.ModeSymlink != 0 {
+			if real, err = filepath.EvalSymlinks(real); err == nil {
+				info, err = os.Stat(real)
+			}
+		}
+		switch {
+		case err != nil:
+			w.note(name, "is a link to nothing, and is left out")
+			continue
+		case real != w.root && !strings.HasPrefix(real, w.root+string(filepath.Separator)):
+			w.note(name, "is a link that leads out of the tree, and is left out")
+			continue
+		case info.IsDir() && slices.Contains(above, real):
+			w.note(name, "is a link to a folder that it lies in, and is left out")
+			continue
+		case !info.IsDir() && !info.Mode().IsRegular():
+			w.note(name, "is neither a file nor a folder, and is left out")
+			continue
+		}
+		n := &Node{Path: name, Folder: info.IsDir(), Modified: info.ModTime().UTC()}
+		if !n.Folder {
+			n.Size = info.Size()
+			n.read = func() ([]byte, error) { return w.read(real) }
+		}
+		if err := w.tree.add(n); err != nil {
+			return err
+		}
+		if n.Folder {
+			if err := w.folder(real, name, append(above, real)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// read gives the content of a file, which may have become a link since.
+func (w *walker) read(real string) ([]byte, error) {
+	root, err := os.OpenRoot(w.root)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	inside, err := filepath.Rel(w.root, real)
+	if err != nil {
+		return nil, err
+	}
+	return root.ReadFile(inside)
+}
+
+func (w *walker) note(path, what string) {
+	w.tree.Notes = append(w.tree.Notes, fmt.Sprintf("%s %s", canonical.Decode(path), what))
+}
