@@ -207,7 +207,8 @@ func (s *state) moved(r *Response, e *entry, a *rulebook.Moves) bool {
 	s.note(e.Rule, "%s:%d has this address", a.Table.Name, row.Line)
 	q := a.Query
 	to := rowTarget(row.New)
-	if to.HasQuery && q.Mode == rulebook.QueryKeep {
+	// A query that the row itself names is used up, and a new one takes its place.
+	if (to.HasQuery || row.HasQuery) && q.Mode == rulebook.QueryKeep {
 		q.Mode = rulebook.QueryDrop
 	}
 	return s.redirect(r, e.Rule, to, q, row.Status)

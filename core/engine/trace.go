@@ -1,10 +1,12 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
 	"kibitz/core/pattern"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
 
@@ -104,4 +106,21 @@ func patternTexts(list []*pattern.Pattern) string {
 		out = append(out, p.String())
 	}
 	return strings.Join(out, " ")
+}
+
+// Taking gives the rules whose selectors take a request as it is asked, in
+// order, whether or not the reading would come to them. The error says why no
+// site reads the request.
+func (e *Engine) Taking(req *request.Request) ([]*rulebook.Rule, error) {
+	s := &state{engine: e, req: req, find: plain{}, trace: &Trace{}}
+	if _, ok := s.receive(); !ok {
+		return nil, errors.New(s.trace.Steps[len(s.trace.Steps)-1].Text)
+	}
+	var out []*rulebook.Rule
+	for _, entry := range s.site.entries {
+		if s.misfit(entry.Rule) == "" {
+			out = append(out, entry.Rule)
+		}
+	}
+	return out, nil
 }

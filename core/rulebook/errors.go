@@ -34,17 +34,17 @@ func (e *Error) Line() (text, mark string) {
 // MarkLine gives the line of a place, and a second one that marks width
 // characters of it.
 func MarkLine(at Place, width int) (text, mark string) {
-	const around = 60
+	const most = 140
 	runes := []rune(strings.ReplaceAll(at.Source.Lines[at.Line-1], "\t", " "))
 	col := min(max(at.Col-1, 0), len(runes))
 	width = max(width, 1)
 	from, before := 0, ""
-	if col > 2*around {
-		from, before = col-around, "… "
+	if len(runes) > most && col > most/2 {
+		from, before = col-most/4, "… "
 	}
 	to, after := len(runes), ""
-	if to > max(col+width, col+around) {
-		to, after = max(min(col+width, col+2*around), col+around), " …"
+	if to-from > most {
+		to, after = from+most, " …"
 	}
 	width = min(width, max(to-col, 1))
 	text = before + string(runes[from:to]) + after

@@ -1,0 +1,77 @@
+package pattern
+
+import "regexp/syntax"
+
+// Words gives up to n of the shortest paths that the pattern takes, with
+// readable letters where it can.
+func (p *Pattern) Words(n int) []string {
+	if s, ok := p.Literal(); ok {
+		return []string{s}
+	}
+	lang, err := p.Lang()
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, w := range lang.words(4 * n) {
+		if p.Match(w) && len(out) < n {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// wordBytes are the bytes of a path, the most readable first.
+const wordBytes = "aexbcdfghijklmnopqrstuvwyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ/-._~!$&'()*+,;=:@%"
+
+// words finds texts of the set, shortest first: a breadth-first walk that sees
+// each state a few times, with one byte for each class and target.
+func (l *Lang) words(n int) []string {
+	type at struct {
+		state int
+		text  string
+	}
+	var out []string
+	seen := make([]int, len(l.accept))
+	queue := []at{{1, ""}}
+	for len(queue) > 0 && len(out) < n {
+		here := queue[0]
+		queue = queue[1:]
+		if l.accept[here.state] && here.text != "" {
+			out = append(out, here.text)
+		}
+		if len(here.text) > 4096 {
+			continue
+		}
+		tried := map[int]bool{}
+		for i := range len(wordBytes) {
+			c := wordBytes[i]
+			next := int(l.next[here.state*l.classes+int(l.class[c])])
+			if next == 0 || tried[next] || seen[next] >= 4 {
+				continue
+			}
+			tried[next] = true
+			seen[next]++
+			queue = append(queue, at{next, here.text + string(c)})
+		}
+	}
+	return out
+}
+
+// Word gives a short text that a regular expression over plain text takes, as
+// matches confirms; "" if none is found.
+func Word(source string, matches func(string) bool) string {
+	if tree, err := syntax.Parse(source, syntax.Perl); err != nil || hasBoundary(tree) {
+		return ""
+	}
+	lang, err := compile(source)
+	if err != nil {
+		return ""
+	}
+	for _, w := range lang.words(8) {
+		if matches(w) {
+			return w
+		}
+	}
+	return ""
+}

@@ -1,0 +1,45 @@
+package proof
+
+import (
+	"fmt"
+
+	"kibitz/core/rulebook"
+)
+
+var errorPageMissing = Kind{
+	Name: "error-page-missing", Severity: Warning,
+	Summary: "the page that an entry shows is not in the tree, so visitors see a plain line of text",
+	Before:  "error not-found for 404 show /errors/notfound.html             # the file is not-found.html",
+	After:   "error not-found for 404 show /errors/not-found.html",
+	find: func(c *checker) {
+		entries, found := 0, false
+		for _, s := range c.Book.Sites {
+			for _, r := range s.Rules {
+				show := ""
+				switch a := r.Action.(type) {
+				case *rulebook.ErrorPage:
+					show = a.Body.Show
+				case *rulebook.Reply:
+					show = a.Body.Show
+				}
+				if show == "" {
+					continue
+				}
+				entries++
+				if n := c.Tree(s).Find(show); n != nil && !n.Folder {
+					continue
+				}
+				found = true
+				place, width := clause(r, "show")
+				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width,
+					Message: fmt.Sprintf("The tree of %s has no file %s: visitors see a plain line of text in its place.", s.Name, show),
+					Advice:  "put the page there, or name the one that is"})
+			}
+		}
+		state := Proved
+		if found {
+			state = Found
+		}
+		c.claim(state, entries, "for the tree as it is")
+	},
+}

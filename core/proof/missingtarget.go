@@ -1,0 +1,151 @@
+package proof
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+var missingTarget = Kind{
+	Name: "missing-target", Severity: Warning,
+	Summary: "a redirect or rewrite into the site leads only to what is not there",
+	Before:  "redirect summer on /summer to /offer/summer/ as temporary      # the folder is /offers/",
+	After:   "redirect summer on /summer to /offers/summer/ as temporary",
+	find:    findMissingTargets,
+}
+
+func findMissingTargets(c *checker) {
+	entries, found := 0, 0
+	for _, s := range c.Book.Sites {
+		for _, r := range s.Rules {
+			switch a := r.Action.(type) {
+			case *rulebook.Redirect:
+				entries++
+				found += c.missing(s, r, a.To)
+			case *rulebook.Rewrite:
+				entries++
+				found += c.missing(s, r, a.To)
+			case *rulebook.Moves:
+				entries++
+				found += c.missingRows(s, r)
+			}
+		}
+	}
+	state := Tried
+	if found > 0 {
+		state = Found
+	}
+	c.claim(state, entries, "requests made from each entry's own selectors, for the tree as it is")
+}
+
+// missing looks at a redirect or rewrite: it reports one whose every probe ends
+// in 404, unless some value would lead to something.
+func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Template) int {
+	if leadsSomewhere(c.Tree(s), to) {
+		return 0
+	}
+	var shown *engine.Visit
+	for _, req := range c.probes(s, r) {
+		c.tried++
+		v := c.Visit(req)
+		if v.Hops[0].Response.By != r && !passes(c, v, r) {
+			continue
+		}
+		last := v.Last()
+		if v.Ending != engine.Arrived || last.Cause != engine.CauseMissing {
+			return 0
+		}
+		if shown == nil {
+			shown = v
+		}
+	}
+	if shown == nil {
+		return 0
+	}
+	place, width := clause(r, "to")
+	end := shown.Hops[len(shown.Hops)-1]
+	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown.Hops[0].Request,
+		Message: fmt.Sprintf("Whoever is sent on by this entry finds nothing: %s answers %d.", end.Request.Address, end.Response.Status) + readAs(end),
+		Advice:  "name a path that the tree has, or put the page there"})
+	return 1
+}
+
+func readAs(h engine.Hop) string {
+	if h.Response.Path == h.Request.Address.Path {
+		return ""
+	}
+	return " The tree was asked for " + h.Response.Path + "."
+}
+
+// passes reports whether a rewrite had a hand in the answer.
+func passes(c *checker, v *engine.Visit, r *rulebook.Rule) bool {
+	if _, ok := r.Action.(*rulebook.Rewrite); !ok {
+		return false
+	}
+	_, trace := c.Trace(v.Hops[0].Request)
+	for _, s := range trace.Steps {
+		if s.Rule == r && s.Fits {
+			return true
+		}
+	}
+	return false
+}
+
+// leadsSomewhere reports whether some values would make of a template the path
+// of something in the tree.
+func leadsSomewhere(t *site.Tree, to *rulebook.Template) bool {
+	if _, constant := rulebook.Constant(to.Path); constant {
+		return false // the probes tell
+	}
+	var re strings.Builder
+	re.WriteString(`\A`)
+	for _, p := range to.Path {
+		if p.Value {
+			re.WriteString(".*")
+		} else {
+			re.WriteString(regexp.QuoteMeta(p.Text))
+		}
+	}
+	re.WriteString(`\z`)
+	like := regexp.MustCompile(re.String())
+	found := false
+	t.Each(func(n *site.Node) {
+		found = found || like.MatchString(n.Path) || n.Folder && like.MatchString(n.Path+"/")
+	})
+	return found
+}
+
+// missingRows tells once of all rows of a table that lead nowhere.
+func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) int {
+	count := 0
+	var first Finding
+	for _, req := range c.probes(s, r) {
+		c.tried++
+		v := c.Visit(req)
+		row := v.Hops[0].Response.Row
+		if v.Hops[0].Response.By != r || row.New == "" || v.Ending != engine.Arrived || v.Last().Cause != engine.CauseMissing {
+			continue
+		}
+		if count++; count > 1 {
+			continue
+		}
+		place, width := clause(r, "table")
+		table := r.Action.(*rulebook.Moves).Table
+		first = Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+			Message: fmt.Sprintf("%s:%d sends to %s, which is not there.", table.Name, row.Line, row.New),
+			Advice:  "correct the new address in the table, or write 410 for what is gone"}
+	}
+	if count == 0 {
+		return 0
+	}
+	first.Count = count
+	if count > 1 {
+		first.Message += fmt.Sprintf(" So do %d more rows.", count-1)
+	}
+	c.add(first)
+	return 1
+}

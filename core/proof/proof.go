@@ -1,0 +1,170 @@
+// Package proof says what is true of the requests that a rulebook can get.
+//
+// Every finding that speaks of a request carries one that shows it, and that
+// has been run through the engine; a finding that its own request does not show
+// is not reported.
+package proof
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+)
+
+// A Severity says how much a finding matters.
+type Severity string
+
+const (
+	Error   Severity = "error"
+	Warning Severity = "warning"
+	Note    Severity = "note"
+)
+
+// A Finding is something in a rulebook that needs a look.
+type Finding struct {
+	Name     string
+	Severity Severity
+	Rules    []*rulebook.Rule // the one to change first
+	Place    rulebook.Place   // what is marked
+	Width    int
+	Message  string           // what happens, and to whom
+	Request  *request.Request // shows it; nil where no request is needed
+	Advice   string           // what to write instead
+	Count    int              // like ones that it stands for, itself too
+}
+
+// The claims that can be made about a finding.
+const (
+	Found  = "found"
+	Proved = "proved" // none exists
+	Tried  = "tried"  // requests were made to break it, and did not
+	Open   = "open"
+)
+
+// A Claim says what is known about one kind of finding.
+type Claim struct {
+	Finding string
+	State   string
+	Entries int // that the claim speaks of
+	Tried   int // requests
+	Why     string
+}
+
+// A Report is what Check gives.
+type Report struct {
+	Findings []*Finding // most serious first, then in the order of the rulebook
+	Claims   []Claim
+}
+
+// Worst reports whether there is a finding at least as serious as s.
+func (r *Report) Worst(s Severity) bool {
+	return slices.ContainsFunc(r.Findings, func(f *Finding) bool { return rank(f.Severity) <= rank(s) })
+}
+
+func rank(s Severity) int { return slices.Index([]Severity{Error, Warning, Note}, s) }
+
+// A Kind explains one finding.
+type Kind struct {
+	Name     string
+	Severity Severity
+	Summary  string
+	Before   string // an example that has it
+	After    string // and how it is mended
+	find     func(*checker)
+}
+
+// Kinds are the findings that Check looks for.
+func Kinds() []Kind {
+	return []Kind{redirectLoop, exampleFails, missingTarget, errorPageMissing}
+}
+
+type checker struct {
+	*engine.Engine
+	report *Report
+	kind   Kind
+	tried  int
+	used   map[string]bool // accepts that kept something quiet, by place
+}
+
+// Check looks for everything that Kinds names.
+func Check(e *engine.Engine) *Report {
+	c := &checker{Engine: e, report: &Report{}, used: map[string]bool{}}
+	for _, k := range Kinds() {
+		c.kind, c.tried = k, 0
+		k.find(c)
+	}
+	c.accepts()
+	slices.SortStableFunc(c.report.Findings, func(a, b *Finding) int {
+		return cmp.Or(cmp.Compare(rank(a.Severity), rank(b.Severity)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))
+	})
+	return c.report
+}
+
+// add reports a finding about a rule, but where the rule accepts it.
+func (c *checker) add(f Finding) {
+	f.Name, f.Severity = c.kind.Name, c.kind.Severity
+	if f.Place.Source == nil {
+		f.Place, f.Width = f.Rules[0].Place, len(f.Rules[0].Kind)
+	}
+	f.Count = max(f.Count, 1)
+	for _, r := range f.Rules {
+		for _, a := range r.Accepts {
+			if a.Finding == f.Name {
+				c.used[acceptKey(a)] = true
+				return
+			}
+		}
+	}
+	c.report.Findings = append(c.report.Findings, &f)
+}
+
+func acceptKey(a rulebook.Accept) string { return fmt.Sprintf("%v:%d", a.Place, a.Place.Col) }
+
+// accepts notes what accepts nothing.
+func (c *checker) accepts() {
+	c.kind = Kind{Name: "accept-nothing", Severity: Note}
+	var names []string
+	for _, k := range Kinds() {
+		names = append(names, k.Name)
+	}
+	for _, r := range c.Book.Rules {
+		for _, a := range r.Accepts {
+			if c.used[acceptKey(a)] {
+				continue
+			}
+			f := Finding{Rules: []*rulebook.Rule{r}, Place: a.Place, Width: len("accept"),
+				Message: fmt.Sprintf("there is no finding %s here to accept", a.Finding), Advice: "take the accept out"}
+			if !slices.Contains(names, a.Finding) {
+				f.Message = fmt.Sprintf("%s is no finding that check looks for", a.Finding)
+				f.Advice = "see the names with: kibitz help findings"
+			}
+			c.add(f)
+		}
+	}
+}
+
+func (c *checker) claim(state string, entries int, format string, args ...any) {
+	c.report.Claims = append(c.report.Claims, Claim{c.kind.Name, state, entries, c.tried, fmt.Sprintf(format, args...)})
+}
+
+// clause gives the place and width of a rule's clause, for marking.
+func clause(r *rulebook.Rule, words ...string) (rulebook.Place, int) {
+	for _, word := range words {
+		for _, cl := range r.Entry.Clauses {
+			if cl.Keyword.Text != word {
+				continue
+			}
+			end := cl.Keyword
+			if n := len(cl.Values); n > 0 && cl.Values[n-1].Place.Line == cl.Keyword.Place.Line {
+				end = cl.Values[n-1]
+			}
+			return cl.Keyword.Place, end.Place.Col + end.Width - cl.Keyword.Place.Col
+		}
+	}
+	return r.Place, len(r.Kind)
+}

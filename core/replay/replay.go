@@ -1,0 +1,130 @@
+// Package replay predicts the answers to many requests, over all cores, and
+// adds up what needs a look.
+package replay
+
+import (
+	"sync"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+)
+
+// A Result is one request of a list, with its answer.
+type Result struct {
+	List     string
+	Item     *list.Item
+	Response *engine.Response
+	Visit    *engine.Visit // nil where nothing needs it: the answer is no redirect
+	Unmet    []string      // expectations that are not met
+}
+
+// Redirects is the number of redirects that the visit follows or meets.
+func (r *Result) Redirects() int {
+	if r.Visit == nil {
+		return 0
+	}
+	return r.Visit.Redirects()
+}
+
+// A Source hands the requests of a list to yield, in order.
+type Source struct {
+	Name string
+	Read func(base request.Address, yield func(*list.Item)) (list.Counts, error)
+}
+
+// Predict answers one request of a list.
+func Predict(e *engine.Engine, name string, item *list.Item) *Result {
+	r := &Result{List: name, Item: item, Response: e.Predict(item.Request)}
+	if item.Expects != nil || engine.Follows(r.Response) {
+		r.Visit = e.VisitFrom(item.Request, r.Response)
+	}
+	if item.Expects != nil {
+		r.Unmet = engine.Unmet(item.Expects, r.Visit)
+	}
+	return r
+}
+
+const batchSize = 256
+
+// Run predicts all requests of the sources with a number of workers. each, if
+// it is not nil, is called for every result, in the order of the lists. The
+// tally does not depend on the number of workers. An error is that of a source
+// which could not be read to its end; the tally has what came before it.
+func Run(e *engine.Engine, sources []Source, workers int, stop <-chan struct{}, each func(*Result)) (*Tally, error) {
+	type batch struct {
+		name    string
+		items   []*list.Item
+		results []*Result
+		done    chan struct{}
+	}
+	work := make(chan *batch, workers)
+	ordered := make(chan *batch, 4*workers)
+	tallies := make([]*Tally, workers)
+	var pool sync.WaitGroup
+	for i := range workers {
+		tallies[i] = NewTally()
+		pool.Go(func() {
+			for b := range work {
+				for _, item := range b.items {
+					r := Predict(e, b.name, item)
+					tallies[i].Add(r)
+					if each != nil {
+						b.results = append(b.results, r)
+					}
+				}
+				close(b.done)
+			}
+		})
+	}
+	var shown sync.WaitGroup
+	shown.Go(func() {
+		for b := range ordered {
+			<-b.done
+			for _, r := range b.results {
+				each(r)
+			}
+		}
+	})
+
+	total := NewTally()
+	var failed error
+	for _, s := range sources {
+		b := &batch{name: s.Name, done: make(chan struct{})}
+		send := func() {
+			if len(b.items) > 0 {
+				work <- b
+				ordered <- b
+			}
+			b = &batch{name: s.Name, done: make(chan struct{})}
+		}
+		counts, err := s.Read(e.Book.BaseAddress(), func(item *list.Item) {
+			b.items = append(b.items, item)
+			if len(b.items) == batchSize {
+				send()
+			}
+		})
+		send()
+		total.AddCounts(s.Name, counts)
+		if err != nil {
+			failed = err
+			break
+		}
+		select {
+		case <-stop:
+			total.Partial = true
+		default:
+		}
+		if total.Partial {
+			break
+		}
+	}
+	close(work)
+	close(ordered)
+	pool.Wait()
+	shown.Wait()
+	for _, t := range tallies {
+		total.Merge(t)
+	}
+	return total, failed
+}

@@ -1,0 +1,179 @@
+package cli
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kibitz/core/proof"
+	"kibitz/core/rulebook"
+	"kibitz/internal/render"
+)
+
+var checkCommand = command{
+	name:    "check",
+	args:    "[RULEBOOK]",
+	summary: "reads the rulebook, runs its examples, and looks for what goes wrong",
+	about: `Reads the rulebook, runs the examples in it, and looks for loops, targets that
+are not there, and the rest of what ` + "`kibitz help findings`" + ` names. Each finding
+comes with a request that shows it, and what to write instead. At the end stands
+what was proved, and what was only tried.
+Exit status 1: there is a finding of severity error.`,
+	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
+		as := flags.String("as", "text", "the `form` of the result: text, json")
+		failOn := flags.String("fail-on", "error", "the least `severity` that gives exit status 1: error, warning, note")
+		return func(r *run, args []string) (int, error) {
+			r.rules, r.as = *rules, *as
+			if err := r.checkAs("text", "json"); err != nil {
+				return 0, err
+			}
+			severity := proof.Severity(*failOn)
+			switch {
+			case len(args) > 1 || len(args) == 1 && r.rules != "":
+				return 0, usagef("check takes one rulebook")
+			case !slices.Contains([]proof.Severity{proof.Error, proof.Warning, proof.Note}, severity):
+				return 0, usagef("-fail-on is error, warning or note, not %s", *failOn)
+			}
+			if len(args) == 1 {
+				r.rules = args[0]
+			}
+			e, err := r.load()
+			if err != nil {
+				return 0, err
+			}
+			report := proof.Check(e)
+			if r.as == "json" {
+				if err := r.checkJSON(report); err != nil {
+					return 0, err
+				}
+			} else {
+				r.checkText(e.Book, report)
+			}
+			if report.Worst(severity) {
+				return exitFindings, nil
+			}
+			return exitWell, nil
+		}
+	},
+}
+
+func (r *run) checkText(book *rulebook.Book, report *proof.Report) {
+	out := r.out
+	count := map[proof.Severity]int{}
+	for _, f := range report.Findings {
+		count[f.Severity]++
+		r.finding(f)
+	}
+	if len(report.Findings) > 0 {
+		out.Printf("\n")
+	}
+	name := r.rules
+	if name == "" {
+		name = defaultRules
+	}
+	said := out.Well("nothing found")
+	if len(report.Findings) > 0 {
+		var parts []string
+		for _, s := range []proof.Severity{proof.Error, proof.Warning, proof.Note} {
+			if count[s] > 0 {
+				parts = append(parts, out.Severity(string(s), render.Count(count[s], string(s))))
+			}
+		}
+		said = strings.Join(parts, ", ")
+	}
+	out.Printf("%s: %s for %s: %s\n\n", render.Clean(name), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
+	var rows [][]string
+	for _, c := range report.Claims {
+		rows = append(rows, []string{c.Finding, claimState(c), render.Count(c.Entries, "entry"), out.Quiet(c.Why)})
+	}
+	out.Rows("  ", rows, 2)
+}
+
+func claimState(c proof.Claim) string {
+	switch c.State {
+	case proof.Found:
+		return "found"
+	case proof.Proved:
+		return "none: proved"
+	case proof.Tried:
+		return "none in " + render.Count(c.Tried, "request") + " tried"
+	}
+	return "open"
+}
+
+// finding shows one finding: the place, what happens, a request, the way out.
+func (r *run) finding(f *proof.Finding) {
+	out := r.out
+	out.Printf("%s  %s   %s\n\n", out.Severity(string(f.Severity), string(f.Severity)), f.Name, out.Quiet(f.Place.String()))
+	if f.Place.Source != nil && f.Place.Line <= len(f.Place.Source.Lines) {
+		text, mark := rulebook.MarkLine(f.Place, f.Width)
+		out.Printf("    %s\n    %s\n\n", render.Clean(text), mark)
+	}
+	out.Wrapped("  ", render.Clean(f.Message))
+	if len(f.Rules) > 1 {
+		var names []string
+		for _, rule := range f.Rules {
+			if s := fmt.Sprintf("%s (%s)", rule.Name, rule.Place); !slices.Contains(names, s) {
+				names = append(names, s)
+			}
+		}
+		if len(names) > 1 {
+			out.Wrapped("  Entries   ", strings.Join(names, ", "))
+		}
+	}
+	if f.Request != nil {
+		out.Printf("  See it    %s\n", r.traceLine(f.Request))
+	}
+	if f.Advice != "" {
+		out.Printf("  Mend it   %s\n", f.Advice)
+	}
+	out.Printf("\n")
+}
+
+func (r *run) checkJSON(report *proof.Report) error {
+	type entry struct {
+		Name string `json:"name"`
+		At   string `json:"at"`
+	}
+	type finding struct {
+		Finding  string         `json:"finding"`
+		Severity proof.Severity `json:"severity"`
+		Entries  []entry        `json:"entries"`
+		Places   []string       `json:"places"`
+		Message  string         `json:"message"`
+		Request  []string       `json:"request,omitempty"` // the arguments of trace
+		Advice   string         `json:"advice,omitempty"`
+		Count    int            `json:"count"`
+	}
+	type claim struct {
+		Finding string `json:"finding"`
+		State   string `json:"state"`
+		Entries int    `json:"entries"`
+		Tried   int    `json:"tried"`
+		Why     string `json:"why,omitempty"`
+	}
+	result := struct {
+		Findings []finding `json:"findings"`
+		Claims   []claim   `json:"claims"`
+	}{Findings: []finding{}}
+	for _, f := range report.Findings {
+		j := finding{Finding: f.Name, Severity: f.Severity, Message: f.Message, Advice: f.Advice, Count: f.Count, Places: []string{fmt.Sprintf("%s:%d", f.Place, f.Place.Col)}}
+		for _, rule := range f.Rules {
+			j.Entries = append(j.Entries, entry{rule.Name, place(rule)})
+		}
+		if f.Request != nil {
+			j.Request = requestWords(f.Request)
+		}
+		result.Findings = append(result.Findings, j)
+	}
+	for _, c := range report.Claims {
+		result.Claims = append(result.Claims, claim(c))
+	}
+	enc := json.NewEncoder(r.stdout)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(result)
+}

@@ -1,0 +1,202 @@
+// Package cli holds the commands: flags in, the core called, the result shown.
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"kibitz/internal/render"
+)
+
+// The exit statuses.
+const (
+	exitWell     = 0
+	exitFindings = 1 // findings of severity error, unmet expectations, differences
+	exitTrouble  = 2 // it could not run
+)
+
+// A command is one of kibitz's.
+type command struct {
+	name    string
+	args    string // what stands behind its name
+	summary string
+	about   string
+	setup   func(*flag.FlagSet) func(*run, []string) (int, error)
+}
+
+// commands are all of them, in the order in which the work is done.
+func commands() []command {
+	return []command{demoCommand, checkCommand, traceCommand, replayCommand, rulesCommand, formatCommand, inventoryCommand}
+}
+
+// run is what a command works with.
+type run struct {
+	stdin          io.Reader
+	stdout, stderr io.Writer
+	out            *render.Output
+	main           func(args []string, stdin io.Reader, stdout, stderr io.Writer) int // for commands that run others
+	common
+}
+
+// common are the flags that several commands have.
+type common struct {
+	rules string
+	as    string
+	file  string
+	color string
+}
+
+// flags are those that every command has.
+func (c *common) flags(flags *flag.FlagSet) {
+	flags.StringVar(&c.color, "color", "auto", "colour: `when`, one of auto, always, never")
+	flags.StringVar(&c.file, "out", "", "write the result to this `file`, whole or not at all; it must not be there yet")
+}
+
+// usageError is a mistake in how kibitz was called.
+type usageError struct{ message string }
+
+func (e usageError) Error() string { return e.message }
+
+func usagef(format string, args ...any) error { return usageError{fmt.Sprintf(format, args...)} }
+
+// Main runs a command line, and gives the exit status.
+func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	r := &run{stdin: stdin, stdout: stdout, stderr: stderr, main: Main}
+	if len(args) == 0 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
+		args = append([]string{"help"}, args[min(len(args), 1):]...)
+	}
+	name, args := args[0], args[1:]
+	if name == "help" {
+		r.out = render.NewOutput(stdout, "auto")
+		return r.end("help", r.help(args))
+	}
+	for _, c := range commands() {
+		if c.name == name {
+			return r.command(c, args)
+		}
+	}
+	var names []string
+	for _, c := range commands() {
+		names = append(names, c.name)
+	}
+	fmt.Fprintf(stderr, "kibitz: there is no command %q; there are %s, and help\n", render.Clean(name), strings.Join(names, ", "))
+	return exitTrouble
+}
+
+func (r *run) command(c command, args []string) int {
+	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	flags.SetOutput(io.Discard)
+	r.common.flags(flags)
+	do := c.setup(flags)
+	rest, err := parseFlags(flags, args)
+	if errors.Is(err, flag.ErrHelp) {
+		r.out = render.NewOutput(r.stdout, "auto")
+		return r.end(c.name, r.help([]string{c.name}))
+	}
+	if err == nil && !slices.Contains([]string{"auto", "always", "never"}, r.color) {
+		err = usagef("-color is auto, always or never, not %s", r.color)
+	}
+	if err != nil {
+		return r.end(c.name, usageError{err.Error()})
+	}
+	var result *bytes.Buffer
+	if r.file != "" {
+		if _, err := os.Lstat(r.file); err == nil {
+			return r.end(c.name, fmt.Errorf("%s is there already: nothing is written over it; choose another name or remove it", r.file))
+		}
+		result = &bytes.Buffer{}
+		r.stdout = result
+	}
+	r.out = render.NewOutput(r.stdout, r.color)
+	status, err := do(r, rest)
+	if err != nil {
+		return r.end(c.name, err)
+	}
+	if result != nil {
+		if err := writeWhole(r.file, result.Bytes(), false); err != nil {
+			return r.end(c.name, err)
+		}
+	}
+	return status
+}
+
+// end reports an error, if there is one.
+func (r *run) end(name string, err error) int {
+	if err == nil {
+		return exitWell
+	}
+	if book, ok := errors.AsType[bookErrors](err); ok {
+		r.showBookErrors(book)
+		return exitTrouble
+	}
+	fmt.Fprintf(r.stderr, "kibitz %s: %s\n", name, render.Clean(err.Error()))
+	if _, ok := errors.AsType[usageError](err); ok && name != "help" {
+		fmt.Fprintf(r.stderr, "see: kibitz help %s\n", name)
+	}
+	return exitTrouble
+}
+
+// parseFlags reads flags wherever they stand; the flag package alone stops at
+// the first argument.
+func parseFlags(flags *flag.FlagSet, args []string) (rest []string, err error) {
+	for {
+		if err := flags.Parse(args); err != nil {
+			var known []string
+			flags.VisitAll(func(f *flag.Flag) { known = append(known, "-"+f.Name) })
+			if strings.HasPrefix(err.Error(), "flag provided but not defined") {
+				return nil, fmt.Errorf("%s is no flag of this command; there are %s", strings.TrimPrefix(err.Error(), "flag provided but not defined: "), strings.Join(known, ", "))
+			}
+			return nil, err
+		}
+		used := len(args) - flags.NArg()
+		ended := used > 0 && args[used-1] == "--"
+		args = flags.Args()
+		if ended || len(args) == 0 {
+			return append(rest, args...), nil
+		}
+		rest = append(rest, args[0])
+		args = args[1:]
+	}
+}
+
+// checkAs refuses a form that the command does not have.
+func (r *run) checkAs(forms ...string) error {
+	if slices.Contains(forms, r.as) {
+		return nil
+	}
+	return usagef("-as is %s, not %s", strings.Join(forms, ", "), r.as)
+}
+
+// writeWhole writes a file so that it is there whole or not at all. Without
+// over, a file that is there already is left alone.
+func writeWhole(name string, content []byte, over bool) error {
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".kibitz-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(content)
+	if err = errors.Join(err, f.Chmod(mode), f.Close()); err != nil {
+		return err
+	}
+	if over {
+		return os.Rename(f.Name(), name)
+	}
+	if err := os.Link(f.Name(), name); errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("%s is there already: nothing is written over it", name)
+	} else if err != nil {
+		return os.Rename(f.Name(), name) // a file system without hard links
+	}
+	return nil
+}

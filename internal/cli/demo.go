@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"kibitz/demo"
+	"kibitz/internal/render"
+)
+
+var demoCommand = command{
+	name:    "demo",
+	args:    "[DIR]",
+	summary: "writes an example site, and walks through the work on it",
+	about: `Writes the site of Saltmarsh Ferries, an invented ferry line, into DIR (a new or
+empty folder; without it a temporary one) and walks through the work on its rulebook,
+printing each command before what it gives: the rulebook as it was, with its
+loop; what finds it; the mended rulebook; and the replayed list.`,
+	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+		return func(r *run, args []string) (int, error) {
+			if len(args) > 1 {
+				return 0, usagef("name one folder, or none")
+			}
+			dir := ""
+			if len(args) == 1 {
+				dir = args[0]
+			}
+			return r.demo(dir)
+		}
+	},
+}
+
+// demoSteps are the commands of the walk, each with what it is for.
+var demoSteps = []struct{ why, command string }{
+	{"Last year's rulebook. Visitors complain that some pages never load: check it.", "check before.kibitz"},
+	{"The request that shows the loop, step by step.", "trace -rules before.kibitz https://saltmarsh-ferries.example/crew/"},
+	{"What happens to the requests that the site gets?", "replay -rules before.kibitz requests.txt"},
+	{"The mended rulebook: check it.", "check site.kibitz"},
+	{"An old address that stands in many bookmarks, over http.", "trace 'http://saltmarsh-ferries.example/timetable/winter.php?lang=en'"},
+	{"A page as a browser asks for it, compressed.", "trace -header 'Accept-Encoding: gzip, br' /conditions/"},
+	{"The crew area from outside.", "trace -client 203.0.113.9 /crew/rota.html"},
+	{"Which entries could take an address?", "rules -for /boat.php?name=avocet"},
+	{"And now the whole list.", "replay requests.txt"},
+}
+
+func (r *run) demo(dir string) (int, error) {
+	temporary := dir == ""
+	if temporary {
+		var err error
+		if dir, err = os.MkdirTemp("", "saltmarsh-"); err != nil {
+			return 0, err
+		}
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return 0, err
+	}
+	if err := writeDemo(dir); err != nil {
+		return 0, err
+	}
+	if err := os.Chdir(dir); err != nil {
+		return 0, err
+	}
+	r.out.Printf("The site of Saltmarsh Ferries is in %s\n", dir)
+	for i, step := range demoSteps {
+		r.out.Printf("\n\n%s\n\n$ kibitz %s\n\n", r.out.Quiet(fmt.Sprintf("%d. %s", i+1, step.why)), step.command)
+		args := splitShell(step.command)
+		if r.color != "auto" {
+			args = append(args, "-color", r.color)
+		}
+		if status := r.main(args, strings.NewReader(""), r.stdout, r.stderr); status == exitTrouble {
+			return 0, fmt.Errorf("the step %q could not run", step.command)
+		}
+	}
+	r.out.Printf("\n\nGo on from here:  cd %s  and change site.kibitz.\n", render.Shell(dir))
+	return exitWell, nil
+}
+
+// writeDemo writes the example into a folder that is empty or not yet there.
+func writeDemo(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err == nil && len(entries) > 0 {
+		return fmt.Errorf("%s is not empty: nothing is written over what is there; name a new folder", dir)
+	}
+	files := demo.Files()
+	for _, folder := range demo.Folders(files) {
+		if err := os.MkdirAll(filepath.Join(dir, filepath.FromSlash(folder)), 0o755); err != nil {
+			return err
+		}
+	}
+	for name, text := range files {
+		at := filepath.Join(dir, filepath.FromSlash(name))
+		if err := os.WriteFile(at, text, 0o644); err != nil {
+			return err
+		}
+		if err := os.Chtimes(at, demo.Modified, demo.Modified); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// splitShell splits the demo's own commands, in which single quotes group.
+func splitShell(s string) []string {
+	var out []string
+	for i, part := range strings.Split(s, "'") {
+		if i%2 == 1 {
+			out = append(out, part)
+		} else {
+			out = append(out, strings.Fields(part)...)
+		}
+	}
+	return out
+}

@@ -1,0 +1,196 @@
+package cli
+
+import (
+	"flag"
+	"strings"
+
+	"kibitz/core/proof"
+	"kibitz/core/rulebook"
+	"kibitz/docs"
+)
+
+const overview = `Kibitz predicts what a web site's redirects, rewrites, fallbacks, error pages
+and access rules do, before a visitor meets them.
+
+    kibitz demo              see it at work on an example site
+    kibitz check             what is wrong with the rulebook site.kibitz?
+    kibitz trace /fares/     what happens to one request, and why?
+    kibitz replay LIST       what happens to all of these?
+
+The commands
+
+`
+
+const topics = `
+Exit status: 0 all is well; 1 errors are found, or expectations are not met;
+2 kibitz could not run.
+
+More:  kibitz help COMMAND
+       kibitz help language    the rulebook language, whole
+       kibitz help KIND        one kind of entry: redirect, access, folder, …
+       kibitz help fields      what a rule can test
+       kibitz help statuses    what redirects and errors mean to a browser
+       kibitz help lists       request lists, and what they can expect
+       kibitz help findings    what check looks for
+`
+
+// help explains a command or a topic.
+func (r *run) help(args []string) error {
+	if len(args) > 1 {
+		return usagef("help takes one word, like: kibitz help redirect")
+	}
+	if len(args) == 0 {
+		r.out.Printf("%s", overview)
+		var rows [][]string
+		for _, c := range commands() {
+			rows = append(rows, []string{c.name, c.summary})
+		}
+		r.out.Rows("    ", rows)
+		r.out.Printf("%s", topics)
+		return nil
+	}
+	topic := args[0]
+	for _, c := range commands() {
+		if c.name == topic {
+			r.commandHelp(c)
+			return nil
+		}
+	}
+	for _, k := range rulebook.Kinds {
+		if string(k) == topic {
+			r.markdown(section(docs.Language, "### "+topic))
+			return nil
+		}
+	}
+	switch topic {
+	case "language":
+		r.markdown(docs.Language)
+		return nil
+	case "fields":
+		r.markdown(section(docs.Language, "## Fields") + "\n" + section(docs.Language, "## Values of a test"))
+		return nil
+	case "statuses":
+		r.markdown(section(docs.Language, "## Statuses"))
+		return nil
+	case "lists":
+		r.markdown(docs.Lists)
+		return nil
+	case "findings":
+		r.findingsHelp()
+		return nil
+	case "help":
+		return r.help(nil)
+	}
+	for _, k := range proof.Kinds() {
+		if k.Name == topic {
+			r.findingHelp(k)
+			return nil
+		}
+	}
+	return usagef("there is no help on %q; see: kibitz help", topic)
+}
+
+func (r *run) commandHelp(c command) {
+	r.out.Printf("kibitz %s [flags] %s\n\n%s\n\nFlags\n\n", c.name, c.args, c.about)
+	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	r.common.flags(flags)
+	c.setup(flags)
+	var rows [][]string
+	flags.VisitAll(func(f *flag.Flag) {
+		value, usage := flag.UnquoteUsage(f)
+		name := "-" + f.Name
+		if value != "" {
+			name += " " + strings.ToUpper(value)
+		}
+		if f.DefValue != "" && f.DefValue != "false" && !strings.Contains(usage, "default") && !strings.Contains(usage, f.DefValue) {
+			usage += " (default " + f.DefValue + ")"
+		}
+		rows = append(rows, []string{name, usage})
+	})
+	r.out.Rows("    ", rows)
+	r.out.Printf("\nFlags may stand before or behind the arguments.\n")
+}
+
+// section cuts the part of a document that a heading begins, up to the next
+// heading of its rank.
+func section(text, heading string) string {
+	start := strings.Index(text, "\n"+heading+"\n")
+	if start < 0 {
+		return ""
+	}
+	text = text[start+1:]
+	rank, _, _ := strings.Cut(heading, " ")
+	for i := len(heading); ; {
+		next := strings.Index(text[i:], "\n#")
+		if next < 0 {
+			return text
+		}
+		i += next + 1
+		line, _, _ := strings.Cut(text[i:], " ")
+		if len(line) <= len(rank) && strings.Trim(line, "#") == "" {
+			return text[:i]
+		}
+	}
+}
+
+// markdown shows a document as plain text.
+func (r *run) markdown(text string) {
+	code := false
+	var table [][]string
+	flush := func() {
+		r.out.Rows("  ", table)
+		table = nil
+	}
+	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+		if strings.HasPrefix(line, "```") {
+			code = !code
+			continue
+		}
+		if code {
+			r.out.Printf("    %s\n", line)
+			continue
+		}
+		line = strings.NewReplacer("**", "", `\|`, "\x00").Replace(line)
+		if strings.HasPrefix(line, "|") {
+			cells := strings.Split(strings.Trim(line, "| "), "|")
+			for i := range cells {
+				cells[i] = strings.ReplaceAll(strings.Trim(cells[i], " `"), "\x00", "|")
+			}
+			if !strings.HasPrefix(cells[0], "---") {
+				table = append(table, cells)
+			}
+			continue
+		}
+		flush()
+		switch {
+		case strings.HasPrefix(line, "#"):
+			r.out.Printf("%s\n", strings.ToUpper(strings.TrimLeft(line, "# ")))
+		case line == "":
+			r.out.Printf("\n")
+		default:
+			r.out.Wrapped("", line)
+		}
+	}
+	flush()
+}
+
+func (r *run) findingsHelp() {
+	r.out.Printf("What check looks for. More of each: kibitz help NAME\n\n")
+	var rows [][]string
+	for _, k := range proof.Kinds() {
+		rows = append(rows, []string{r.out.Severity(string(k.Severity), string(k.Severity)), k.Name, k.Summary})
+	}
+	r.out.Rows("  ", rows)
+}
+
+func (r *run) findingHelp(k proof.Kind) {
+	r.out.Printf("%s   %s\n\n", k.Name, r.out.Severity(string(k.Severity), string(k.Severity)))
+	r.out.Wrapped("  ", strings.ToUpper(k.Summary[:1])+k.Summary[1:]+".")
+	for _, part := range []struct{ title, text string }{{"Before", k.Before}, {"After", k.After}} {
+		r.out.Printf("\n%s\n\n", part.title)
+		for _, line := range strings.Split(part.text, "\n") {
+			r.out.Printf("    %s\n", line)
+		}
+	}
+	r.out.Printf("\nWhere it is meant, say so in the entry:  accept %s \"why\"\n", k.Name)
+}

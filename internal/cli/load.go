@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+	"kibitz/internal/render"
+)
+
+// bookErrors are the mistakes of a rulebook, for the people who wrote it.
+type bookErrors struct{ rulebook.Errors }
+
+const maxShown = 20
+
+func (r *run) showBookErrors(errs bookErrors) {
+	out := render.NewOutput(r.stderr, r.color)
+	for i, e := range errs.Errors {
+		if i == maxShown {
+			out.Printf("\n… and %s more.\n", render.Count(len(errs.Errors)-i, "error"))
+			break
+		}
+		if i > 0 {
+			out.Printf("\n")
+		}
+		out.Printf("%s  %s:%d\n", out.Bad("error"), render.Clean(e.Place.String()), e.Place.Col)
+		if text, mark := e.Line(); text != "" {
+			out.Printf("\n    %s\n    %s\n\n", render.Clean(text), mark)
+		}
+		out.Wrapped("  ", render.Clean(e.Message))
+	}
+	out.Printf("\n%s in the rulebook: nothing is done with it until it is mended.\n", render.Count(len(errs.Errors), "error"))
+}
+
+const defaultRules = "site.kibitz"
+
+// loadBook reads the rulebook that -rules names.
+func (r *run) loadBook() (*rulebook.Book, error) {
+	name := r.rules
+	if name == "" {
+		name = defaultRules
+	}
+	book, err := rulebook.Load(name)
+	if errs, ok := errors.AsType[rulebook.Errors](err); ok {
+		return nil, bookErrors{errs}
+	}
+	switch {
+	case errors.Is(err, os.ErrNotExist) && r.rules == "":
+		return nil, errors.New("there is no rulebook site.kibitz in this folder: name one with -rules FILE, or see an example with: kibitz demo")
+	case errors.Is(err, os.ErrNotExist):
+		return nil, fmt.Errorf("there is no rulebook %s", name)
+	case err != nil:
+		return nil, fmt.Errorf("the rulebook cannot be read: %w", err)
+	}
+	return book, nil
+}
+
+// loadTree reads the tree of a site.
+func loadTree(s *rulebook.Site) (*site.Tree, error) {
+	switch {
+	case s.Files != "":
+		return site.Folder(s.Files)
+	case s.Inventory != "":
+		text, err := os.ReadFile(s.Inventory)
+		if err != nil {
+			return nil, fmt.Errorf("the inventory cannot be read: %w", err)
+		}
+		tree, err := site.Inventory(bytes.NewReader(text))
+		if err != nil {
+			return nil, fmt.Errorf("%s:%s", s.Inventory, strings.ReplaceAll(err.Error(), "\n", "\n"+s.Inventory+":"))
+		}
+		return tree, nil
+	}
+	return site.New(), nil
+}
+
+// load reads the rulebook and its trees.
+func (r *run) load() (*engine.Engine, error) {
+	book, err := r.loadBook()
+	if err != nil {
+		return nil, err
+	}
+	var trees []*site.Tree
+	for _, s := range book.Sites {
+		tree, err := loadTree(s)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", s.Place, err)
+		}
+		for _, note := range tree.Notes {
+			fmt.Fprintf(r.stderr, "note: in the tree of %s, %s\n", s.Name, render.Clean(note))
+		}
+		trees = append(trees, tree)
+	}
+	return engine.New(book, trees), nil
+}
+
+// requestFlags are the flags that set a request.
+type requestFlags struct {
+	method  string
+	headers headerFlags
+	client  string
+	time    string
+	body    string
+}
+
+type headerFlags []request.Header
+
+func (h *headerFlags) String() string { return "" }
+
+func (h *headerFlags) Set(s string) error {
+	name, value, ok := strings.Cut(s, ":")
+	if !ok || strings.TrimSpace(name) == "" {
+		return errors.New(`write a header field as "Name: value"`)
+	}
+	*h = append(*h, request.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+	return nil
+}
+
+// request makes the request that the flags describe.
+func (f *requestFlags) request(url string, base request.Address) (*request.Request, error) {
+	req := &request.Request{Method: strings.ToUpper(f.method), Headers: f.headers}
+	var err error
+	if req.Address, err = request.Parse(url, base); err != nil {
+		return nil, usageError{err.Error()}
+	}
+	if f.client != "" {
+		if req.Client, err = netip.ParseAddr(f.client); err != nil {
+			return nil, usagef("-client: %q is no address: write one like 192.0.2.7", f.client)
+		}
+	}
+	if f.time != "" {
+		if req.Time, err = ParseTime(f.time); err != nil {
+			return nil, usagef("-time: %v", err)
+		}
+	}
+	if f.body != "" {
+		n, problem := rulebook.ParseSize(f.body)
+		if problem != "" {
+			return nil, usagef("-body: %s", problem)
+		}
+		req.Body = n
+	}
+	return req, nil
+}
+
+// ParseTime reads a date, or a date with its time.
+func ParseTime(s string) (time.Time, error) {
+	for _, form := range []string{time.RFC3339, time.DateOnly} {
+		if t, err := time.Parse(form, s); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is no time: write 2026-03-01 or 2026-03-01T08:00:00Z", s)
+}
+
+// place shows where an entry stands.
+func place(rule *rulebook.Rule) string {
+	if rule == nil {
+		return ""
+	}
+	return rule.Place.String()
+}
+
+// traceLine is the command that shows a request, ready to paste.
+func (r *run) traceLine(req *request.Request) string {
+	words := []string{"kibitz", "trace"}
+	if r.rules != "" && filepath.Clean(r.rules) != defaultRules {
+		words = append(words, "-rules", r.rules)
+	}
+	words = append(words, requestWords(req)...)
+	for i, w := range words {
+		words[i] = render.Shell(w)
+	}
+	return strings.Join(words, " ")
+}
+
+// requestWords are the arguments of trace that make a request.
+func requestWords(req *request.Request) []string {
+	var words []string
+	if req.Verb() != "GET" {
+		words = append(words, "-method", req.Verb())
+	}
+	if req.Client.IsValid() {
+		words = append(words, "-client", req.Client.String())
+	}
+	if !req.Time.IsZero() {
+		words = append(words, "-time", req.Time.Format(time.RFC3339))
+	}
+	if req.Body > 0 {
+		words = append(words, "-body", fmt.Sprintf("%dB", req.Body))
+	}
+	for _, h := range req.Headers {
+		value := h.Value
+		if strings.EqualFold(h.Name, "Authorization") {
+			value = "(as the list has it)" // a password is shown nowhere
+		}
+		words = append(words, "-header", h.Name+": "+value)
+	}
+	return append(words, req.Address.String())
+}

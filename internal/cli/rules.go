@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"strings"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+	"kibitz/internal/render"
+)
+
+var rulesCommand = command{
+	name:    "rules",
+	args:    "[RULEBOOK]",
+	summary: "the rulebook as a table: what each entry takes, and what it does",
+	about: `Shows the entries in the order in which they are read: what each takes, what it
+does, and where it stands. With -for URL only those whose selectors take that
+request as it is asked; which of them decides shows kibitz trace.`,
+	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+		var f requestFlags
+		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
+		url := flags.String("for", "", "only entries that could take a request for this `URL`")
+		flags.StringVar(&f.method, "method", "GET", "the `method` of that request")
+		flags.Var(&f.headers, "header", "a header field of it, `\"Name: value\"`")
+		flags.StringVar(&f.client, "client", "", "the `address` that it comes from")
+		return func(r *run, args []string) (int, error) {
+			r.rules = *rules
+			if len(args) > 1 || len(args) == 1 && r.rules != "" {
+				return 0, usagef("rules takes one rulebook")
+			}
+			if len(args) == 1 {
+				r.rules = args[0]
+			}
+			e, err := r.load()
+			if err != nil {
+				return 0, err
+			}
+			list := e.Book.Rules
+			if *url != "" {
+				req, err := f.request(*url, e.Book.BaseAddress())
+				if err != nil {
+					return 0, err
+				}
+				if list, err = e.Taking(req); err != nil {
+					return 0, err
+				}
+			}
+			r.rulesText(e, list)
+			return exitWell, nil
+		}
+	},
+}
+
+func (r *run) rulesText(e *engine.Engine, list []*rulebook.Rule) {
+	out := r.out
+	if len(list) == 0 {
+		out.Printf("No entry takes this request: the tree alone answers it.\n")
+		return
+	}
+	width := max(20, (out.Width-46)/2)
+	var rows [][]string
+	var last *rulebook.Site
+	for i, rule := range list {
+		if i == 0 || rule.Site != last {
+			out.Rows("  ", rows, 0)
+			rows = nil
+			title := "every site"
+			if rule.Site != nil {
+				title = fmt.Sprintf("%s   %s", rule.Site.Name, rule.Site.Address.Origin())
+			}
+			if i > 0 {
+				out.Printf("\n")
+			}
+			out.Printf("%s\n\n", title)
+			last = rule.Site
+		}
+		rows = append(rows, []string{fmt.Sprint(rule.Number + 1), string(rule.Kind), rule.Name, render.Short(takes(rule), width), render.Short(does(rule), width), out.Quiet(place(rule))})
+	}
+	out.Rows("  ", rows, 0)
+}
+
+// clausesAs are the entry's clauses, as they are written, where pick says so.
+func clausesAs(rule *rulebook.Rule, pick func(word string) bool) string {
+	var out []string
+	for _, c := range rule.Entry.Clauses {
+		if !pick(c.Keyword.Text) {
+			continue
+		}
+		out = append(out, c.Keyword.Text)
+		for _, v := range c.Values {
+			out = append(out, v.Quote())
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+func isSelector(word string) bool {
+	switch word {
+	case "on", "in", "when", "unless", "ignoring":
+		return true
+	}
+	return false
+}
+
+// takes says what an entry takes.
+func takes(rule *rulebook.Rule) string {
+	if s := clausesAs(rule, isSelector); s != "" {
+		return s
+	}
+	return "every request"
+}
+
+// does says what an entry does.
+func does(rule *rulebook.Rule) string {
+	s := clausesAs(rule, func(w string) bool { return !isSelector(w) && w != "example" && w != "accept" })
+	if m, ok := rule.Action.(*rulebook.Moves); ok && m.Table != nil {
+		s += fmt.Sprintf(" (%s)", render.Count(len(m.Table.Rows), "row"))
+	}
+	if s == "" {
+		s = "an application answers"
+	}
+	return s
+}

@@ -1,0 +1,296 @@
+package cli
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"kibitz/core/canonical"
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+	"kibitz/internal/render"
+)
+
+var traceCommand = command{
+	name:    "trace",
+	args:    "URL",
+	summary: "one request, step by step: what decided, and why nothing else did",
+	about: `Follows one request through the rulebook, and the visit to its end.
+
+URL is a full address, or a path of the first site. What is shown: each answer
+of the visit; the last one's header; then, answer by answer, the values that
+rules can test, every entry that was looked at with the reason why it did not
+fit, every change of the path, and what decided.`,
+	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+		var f requestFlags
+		flags.StringVar(&f.method, "method", "GET", "the request's `method`")
+		flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`; may stand several times")
+		flags.StringVar(&f.client, "client", "", "the `address` that the request comes from")
+		flags.StringVar(&f.time, "time", "", "when it is made, a `time` like 2026-03-01T08:00:00Z")
+		flags.StringVar(&f.body, "body", "", "the `size` of its body, like 2KiB")
+		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
+		as := flags.String("as", "text", "the `form` of the result: text, json")
+		return func(r *run, args []string) (int, error) {
+			r.rules, r.as = *rules, *as
+			if err := r.checkAs("text", "json"); err != nil {
+				return 0, err
+			}
+			if len(args) != 1 {
+				return 0, usagef("name one address, like: kibitz trace /fares/")
+			}
+			e, err := r.load()
+			if err != nil {
+				return 0, err
+			}
+			req, err := f.request(args[0], e.Book.BaseAddress())
+			if err != nil {
+				return 0, err
+			}
+			v := e.Visit(req)
+			if r.as == "json" {
+				return r.traceJSON(e, v)
+			}
+			r.traceText(e, v)
+			return exitWell, nil
+		}
+	},
+}
+
+// ending says in a sentence how a visit ended.
+func (r *run) ending(v *engine.Visit) string {
+	last := v.Last()
+	n := v.Redirects()
+	after := "at once"
+	if n > 0 {
+		after = "after " + render.Count(n, "redirect")
+	}
+	switch v.Ending {
+	case engine.Loop:
+		again := v.Hops[v.Again].Request.Address.String()
+		return r.out.Bad("Loop:") + " the visit comes back to " + render.Short(again, 100) + " and goes round for ever."
+	case engine.TooLong:
+		return r.out.Bad("Too long:") + fmt.Sprintf(" browsers give up after %d redirects.", engine.MaxRedirects)
+	case engine.Left:
+		return "Left " + after + ": " + render.Short(last.Location, 100) + " is no address of this rulebook's sites."
+	case engine.ToApp:
+		return "Handed to an application " + after + "."
+	case engine.BadEnding:
+		return r.out.Bad("Stopped:") + " the Location " + render.Short(last.Location, 80) + " is no valid URL."
+	}
+	s := "Arrived " + after + "."
+	if n == engine.MaxRedirects {
+		s += " A browser may give up at the twentieth redirect."
+	}
+	return s
+}
+
+// hopTarget is where an answer leads: a Location, a file, or the address itself.
+func hopTarget(h engine.Hop) string {
+	switch r := h.Response; {
+	case r.Location != "":
+		return r.Location
+	case r.File != nil:
+		return strings.TrimPrefix(canonical.Decode(r.File.Path), "/")
+	}
+	return h.Request.Address.Target()
+}
+
+func (r *run) traceText(e *engine.Engine, v *engine.Visit) {
+	out := r.out
+	req := v.Hops[0].Request
+	out.Printf("%s %s\n\n", render.Clean(req.Verb()), render.Clean(req.Address.String()))
+	var rows [][]string
+	for i, h := range v.Hops {
+		rows = append(rows, append([]string{fmt.Sprint(i + 1)}, r.hopRow(h, render.Short(hopTarget(h), 90))...))
+	}
+	out.Rows("  ", rows, 0, 1)
+	out.Printf("\n%s\n", r.ending(v))
+
+	last := v.Last()
+	if len(last.Headers) > 0 || len(last.Hints) > 0 {
+		out.Printf("\nThe last answer in full\n\n")
+		for _, h := range last.Hints {
+			out.Printf("  103 Link: %s\n", render.Clean(h))
+		}
+		out.Printf("  %s %s\n", out.Status(fmt.Sprint(last.Status)), http.StatusText(last.Status))
+		for _, h := range last.Headers {
+			out.Printf("  %s: %s\n", render.Clean(h.Name), render.Clean(h.Value))
+		}
+		r.sizes(last)
+	}
+	shown := v.Hops
+	if len(shown) > 4 && v.Ending != engine.Arrived {
+		shown = shown[:4]
+	}
+	for i, h := range shown {
+		r.hopSteps(e, i, h)
+	}
+	if len(shown) < len(v.Hops) {
+		out.Printf("\nThe other %d answers come about in the same way.\n", len(v.Hops)-len(shown))
+	}
+}
+
+// hopRow is one answer in columns: status, target, what decided, what is sent.
+func (r *run) hopRow(h engine.Hop, target string) []string {
+	resp := h.Response
+	what, size := "", ""
+	if resp.Type != "" && resp.Status/100 != 3 {
+		what = resp.Type
+		size = render.Bytes(resp.Encoded)
+		if resp.Encoding != "" {
+			what += " " + resp.Encoding
+		}
+	}
+	by, at := string(resp.Cause), ""
+	if resp.By != nil {
+		by, at = resp.By.Name, place(resp.By)
+	}
+	if resp.By == nil {
+		by = r.out.Quiet(by)
+	}
+	return []string{r.out.Status(engine.StatusText(resp)), render.Clean(target), by, r.out.Quiet(at), what, size}
+}
+
+// sizes says what goes over the wire, where that is less than the whole.
+func (r *run) sizes(resp *engine.Response) {
+	if resp.Encoding != "" && resp.Encoded >= 0 && resp.Size > 0 && resp.Status == 200 {
+		r.out.Printf("\n  %s of %s go over the wire (%s): %s saved\n", render.Number(resp.Encoded), render.Bytes(resp.Size), resp.Encoding, render.Share(resp.Size-resp.Encoded, resp.Size))
+	}
+}
+
+// hopSteps tells how one answer came about.
+func (r *run) hopSteps(e *engine.Engine, i int, h engine.Hop) {
+	out := r.out
+	out.Printf("\nAnswer %d: %s %s\n\n", i+1, render.Clean(h.Request.Verb()), render.Short(h.Request.Address.String(), out.Width-20))
+	for _, line := range wrapList(fieldValues(h), out.Width-2) {
+		out.Printf("  %s\n", line)
+	}
+	out.Printf("\n")
+	resp, trace := e.Trace(h.Request)
+	names, places := 0, 0
+	for _, s := range trace.Steps {
+		if s.Rule != nil && !isPathReason(s) {
+			names, places = max(names, len(s.Rule.Name)), max(places, len(place(s.Rule)))
+		}
+	}
+	line := func(mark, name, at, text string) {
+		pad := strings.Repeat(" ", max(0, names-len(name)))
+		padAt := strings.Repeat(" ", max(0, places-len(at)))
+		out.Printf("  %s  %s%s   %s%s   %s\n", mark, name, pad, out.Quiet(at), padAt, text)
+	}
+	var other []string // entries for other paths, in a row
+	seen := map[*rulebook.Rule]bool{}
+	flush := func() {
+		if len(other) == 0 {
+			return
+		}
+		what := fmt.Sprintf("%d entries are for other paths: ", len(other))
+		if len(other) == 1 {
+			what = "1 entry is for another path: "
+		}
+		mark := "-"
+		for _, s := range wrapList(other, out.Width-44) {
+			out.Printf("  %s  %s\n", mark, out.Quiet(what+s))
+			what, mark = strings.Repeat(" ", len(what)), " "
+		}
+		other = nil
+	}
+	for _, s := range trace.Steps {
+		if isPathReason(s) {
+			if !seen[s.Rule] {
+				other = append(other, fmt.Sprintf("%s (%d)", s.Rule.Name, s.Rule.Place.Line))
+			}
+			seen[s.Rule] = true
+			continue
+		}
+		flush()
+		text := render.Short(s.Text, max(40, out.Width-names-places-12))
+		switch {
+		case s.Rule == nil:
+			out.Printf("  +  %s\n", text)
+		case s.Fits:
+			line("+", s.Rule.Name, place(s.Rule), text)
+		default:
+			line("-", s.Rule.Name, place(s.Rule), out.Quiet(text))
+		}
+	}
+	flush()
+	by := fmt.Sprintf("no entry; the cause is %s", resp.Cause)
+	if resp.By != nil {
+		by = fmt.Sprintf("%s, %s; the cause is %s", resp.By.Name, place(resp.By), resp.Cause)
+	}
+	out.Printf("  =  %s decided by %s\n", engine.StatusText(resp), by)
+}
+
+// isPathReason reports whether an entry was passed over for its path alone.
+func isPathReason(s engine.Step) bool {
+	if s.Rule == nil || s.Fits {
+		return false
+	}
+	return strings.HasPrefix(s.Text, "on ") || strings.HasPrefix(s.Text, "in ") || strings.HasPrefix(s.Text, "none of the ")
+}
+
+// fieldValues are the values that rules can test, as words.
+func fieldValues(h engine.Hop) []string {
+	a := h.Request.Address
+	out := []string{"scheme " + a.Scheme, "host " + a.Host, fmt.Sprintf("port %d", a.Port), "method " + h.Request.Verb(), "asked " + a.Path}
+	if a.Query != "" {
+		out = append(out, "query "+a.Query)
+	}
+	if h.Request.Client.IsValid() {
+		out = append(out, "client "+h.Request.Client.String())
+	}
+	if !h.Request.Time.IsZero() {
+		out = append(out, "time "+h.Request.Time.UTC().Format("2006-01-02T15:04:05Z"))
+	}
+	if h.Request.Body > 0 {
+		out = append(out, "body "+render.Bytes(h.Request.Body))
+	}
+	for _, header := range h.Request.Headers {
+		value := header.Value
+		if strings.EqualFold(header.Name, "Authorization") {
+			value = "(not shown)"
+		}
+		out = append(out, "header."+header.Name+" "+value)
+	}
+	for i := range out {
+		out[i] = render.Short(out[i], 100)
+	}
+	return out
+}
+
+type traceStep struct {
+	Entry string `json:"entry,omitempty"`
+	At    string `json:"at,omitempty"`
+	Fits  bool   `json:"fits"`
+	Text  string `json:"text"`
+}
+
+func (r *run) traceJSON(e *engine.Engine, v *engine.Visit) (int, error) {
+	type answer struct {
+		render.Answer
+		Steps []traceStep `json:"steps"`
+	}
+	result := struct {
+		Ending  engine.Ending `json:"ending"`
+		Answers []answer      `json:"answers"`
+	}{Ending: v.Ending}
+	for _, h := range v.Hops {
+		a := answer{Answer: render.NewAnswer(h.Request, h.Response)}
+		_, trace := e.Trace(h.Request)
+		for _, s := range trace.Steps {
+			step := traceStep{Fits: s.Fits, Text: s.Text}
+			if s.Rule != nil {
+				step.Entry, step.At = s.Rule.Name, place(s.Rule)
+			}
+			a.Steps = append(a.Steps, step)
+		}
+		result.Answers = append(result.Answers, a)
+	}
+	enc := json.NewEncoder(r.stdout)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return exitWell, enc.Encode(result)
+}

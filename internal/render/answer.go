@@ -1,0 +1,55 @@
+package render
+
+import (
+	"strings"
+
+	"kibitz/core/canonical"
+	"kibitz/core/engine"
+	"kibitz/core/request"
+)
+
+// An Answer is one predicted response in the machine formats. The names of its
+// fields are an interface that scripts depend on.
+type Answer struct {
+	Method   string              `json:"method"`
+	URL      string              `json:"url"`
+	Status   any                 `json:"status"` // a number, or "app"
+	Cause    engine.Cause        `json:"cause"`
+	By       *string             `json:"by"`
+	At       string              `json:"at,omitempty"`
+	Location string              `json:"location,omitempty"`
+	File     string              `json:"file,omitempty"`
+	Type     string              `json:"type,omitempty"`
+	Size     *int64              `json:"size,omitempty"`
+	Encoded  *int64              `json:"encoded,omitempty"`
+	Headers  map[string][]string `json:"headers,omitempty"`
+	Hints    []string            `json:"hints,omitempty"`
+}
+
+// NewAnswer gives a response in that form.
+func NewAnswer(req *request.Request, r *engine.Response) Answer {
+	a := Answer{Method: req.Verb(), URL: req.Address.String(), Status: r.Status, Cause: r.Cause, Location: r.Location, Type: r.Type, Hints: r.Hints}
+	if r.App {
+		a.Status = "app"
+	}
+	if r.By != nil {
+		a.By, a.At = &r.By.Name, r.By.Place.String()
+	}
+	if r.File != nil {
+		a.File = canonical.Decode(r.File.Path)
+	}
+	if r.Type != "" && r.Size >= 0 {
+		a.Size = &r.Size
+		if r.Encoding != "" && r.Encoded >= 0 {
+			a.Encoded = &r.Encoded
+		}
+	}
+	for _, h := range r.Headers {
+		if a.Headers == nil {
+			a.Headers = map[string][]string{}
+		}
+		name := strings.ToLower(h.Name)
+		a.Headers[name] = append(a.Headers[name], h.Value)
+	}
+	return a
+}

@@ -1,0 +1,44 @@
+package render
+
+import (
+	"kibitz/core/engine"
+	"kibitz/core/replay"
+)
+
+// A Line is one request of a replayed list in the machine formats.
+type Line struct {
+	List string `json:"list"`
+	Line int    `json:"line"`
+	Answer
+	Ends     engine.Ending `json:"ends,omitempty"`
+	Hops     [][2]any      `json:"hops,omitempty"`
+	Expected *bool         `json:"expected,omitempty"`
+	Met      *bool         `json:"met,omitempty"`
+	Unmet    []string      `json:"unmet,omitempty"`
+	Recorded int           `json:"recorded,omitempty"`
+}
+
+// NewLine gives a result in that form.
+func NewLine(r *replay.Result) Line {
+	l := Line{List: r.List, Line: r.Item.Line, Answer: NewAnswer(r.Item.Request, r.Response), Recorded: r.Item.Recorded, Unmet: r.Unmet}
+	if r.Visit != nil {
+		l.Ends = r.Visit.Ending
+		for _, h := range r.Visit.Hops {
+			var status any = h.Response.Status
+			if h.Response.App {
+				status = "app"
+			}
+			l.Hops = append(l.Hops, [2]any{status, h.Request.Address.String()})
+		}
+	} else {
+		l.Ends = engine.Arrived
+		if r.Response.App {
+			l.Ends = engine.ToApp
+		}
+	}
+	if r.Item.Expects != nil {
+		yes, met := true, len(r.Unmet) == 0
+		l.Expected, l.Met = &yes, &met
+	}
+	return l
+}

@@ -1,0 +1,216 @@
+// Package render lays results out for people: columns, numbers, colours, and
+// text from outside made harmless.
+package render
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+)
+
+// An Output is where people's text goes: how wide it is, and whether it has
+// colour. Colour only says how serious a thing is, and never alone.
+type Output struct {
+	io.Writer
+	Width int
+	Color bool
+}
+
+// NewOutput looks at what w is. mode is auto, always or never; NO_COLOR in the
+// environment turns auto into never.
+func NewOutput(w io.Writer, mode string) *Output {
+	out := &Output{Writer: w, Width: 120}
+	terminal := false
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		terminal = true
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
+			out.Width = min(max(width, 80), 140)
+		}
+	}
+	out.Color = mode == "always" || mode == "auto" && terminal && os.Getenv("NO_COLOR") == ""
+	return out
+}
+
+// Printf writes formatted text.
+func (o *Output) Printf(format string, args ...any) { fmt.Fprintf(o, format, args...) }
+
+func (o *Output) paint(code, s string) string {
+	if !o.Color || s == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+// Bad, Doubtful, Well and Quiet colour a text by how serious it is.
+func (o *Output) Bad(s string) string      { return o.paint("31", s) }
+func (o *Output) Doubtful(s string) string { return o.paint("33", s) }
+func (o *Output) Well(s string) string     { return o.paint("32", s) }
+func (o *Output) Quiet(s string) string    { return o.paint("2", s) }
+
+// Severity colours a text by the name of a severity.
+func (o *Output) Severity(severity, s string) string {
+	switch severity {
+	case "error":
+		return o.Bad(s)
+	case "warning":
+		return o.Doubtful(s)
+	}
+	return o.Quiet(s)
+}
+
+// Status colours a status by its class.
+func (o *Output) Status(s string) string {
+	switch {
+	case strings.HasPrefix(s, "5"):
+		return o.Bad(s)
+	case strings.HasPrefix(s, "4"):
+		return o.Doubtful(s)
+	}
+	return s
+}
+
+// Rows writes rows in columns, indented. A column named in right is set to the
+// right. The last column is not padded.
+func (o *Output) Rows(indent string, rows [][]string, right ...int) {
+	if len(rows) == 0 {
+		return
+	}
+	t := table.NewWriter()
+	style := table.StyleDefault
+	style.Options = table.Options{}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
+	t.SetStyle(style)
+	var configs []table.ColumnConfig
+	for _, n := range right {
+		configs = append(configs, table.ColumnConfig{Number: n + 1, Align: text.AlignRight})
+	}
+	t.SetColumnConfigs(configs)
+	for _, row := range rows {
+		var r table.Row
+		for _, cell := range row {
+			r = append(r, cell)
+		}
+		t.AppendRow(r)
+	}
+	for _, line := range strings.Split(t.Render(), "\n") {
+		io.WriteString(o, strings.TrimRight(indent+line, " ")+"\n")
+	}
+}
+
+// Wrapped writes text in lines of the output's width, each indented.
+func (o *Output) Wrapped(indent, s string) {
+	line := indent
+	for _, word := range strings.Fields(s) {
+		if utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > o.Width && line != indent {
+			o.Printf("%s\n", line)
+			line = indent
+		}
+		if line != indent {
+			line += " "
+		}
+		line += word
+	}
+	o.Printf("%s\n", line)
+}
+
+// Number writes a count with its thousands parted.
+func Number[N int | int64 | uint64](n N) string {
+	s := strconv.FormatInt(int64(n), 10)
+	start := 0
+	if n < 0 {
+		start = 1
+	}
+	for i := len(s) - 3; i > start; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// Bytes writes a size.
+func Bytes(n int64) string {
+	switch {
+	case n == 1:
+		return "1 byte"
+	case n < 0:
+		return "size not known"
+	}
+	return Number(n) + " bytes"
+}
+
+// Count writes a number with its noun, in the plural where that is right.
+func Count[N int | int64 | uint64](n N, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	switch {
+	case strings.HasSuffix(noun, "y"):
+		return Number(n) + " " + noun[:len(noun)-1] + "ies"
+	case strings.HasSuffix(noun, "s"), strings.HasSuffix(noun, "x"):
+		return Number(n) + " " + noun + "es"
+	}
+	return Number(n) + " " + noun + "s"
+}
+
+// Share writes a part of a whole in percent.
+func Share[N int | int64 | uint64](part, whole N) string {
+	if whole == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.1f%%", 100*float64(part)/float64(whole))
+}
+
+// Clean makes text from outside harmless: control and formatting characters
+// are written as escapes, so that no terminal acts on them.
+func Clean(s string) string {
+	ok := func(r rune) bool { return r >= ' ' && r < 0x7f || r >= 0xa0 && unicode.IsGraphic(r) }
+	if utf8.ValidString(s) && strings.IndexFunc(s, func(r rune) bool { return !ok(r) }) < 0 {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		r, size := utf8.DecodeRuneInString(s[i:])
+		switch {
+		case r == utf8.RuneError && size == 1:
+			fmt.Fprintf(&b, `\x%02X`, s[i])
+		case ok(r):
+			b.WriteRune(r)
+		case r < 0x100:
+			fmt.Fprintf(&b, `\x%02X`, r)
+		default:
+			fmt.Fprintf(&b, `\u{%X}`, r)
+		}
+		i += size
+	}
+	return b.String()
+}
+
+// Short is Clean, cut at the end to a number of characters; the cut says so.
+func Short(s string, most int) string {
+	s = Clean(s)
+	if utf8.RuneCountInString(s) <= most {
+		return s
+	}
+	return string([]rune(s)[:most-1]) + "…"
+}
+
+// Shell quotes a word for a POSIX shell where that is needed.
+func Shell(s string) string {
+	plain := func(r rune) bool {
+		return strings.ContainsRune("-_./:=@%+,^", r) || r < utf8.RuneSelf && (unicode.IsLetter(r) || unicode.IsDigit(r))
+	}
+	if s != "" && strings.IndexFunc(s, func(r rune) bool { return !plain(r) }) < 0 {
+		return s
+	}
+	if Clean(s) != s {
+		return "$'" + strings.NewReplacer(`'`, `\'`).Replace(Clean(s)) + "'"
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
