@@ -20,7 +20,7 @@ var (
 	ErrNoSlash = errors.New("the path does not begin with a slash")
 	ErrPercent = errors.New("a % is not followed by two hexadecimal digits")
 	ErrNull    = errors.New("%00 may not stand in a path")
-	ErrClimbs  = errors.New("the path climbs above the root with ..")
+	ErrClimbs  = errors.New("the path climbs above the root with its .. segments")
 )
 
 // How a byte stands in a canonical path.

@@ -57,7 +57,6 @@ type classes struct {
 
 // class is a set of values that no test tells apart.
 type class struct {
-	id    int
 	holds []bool // by bit
 
 	mu    sync.Mutex

@@ -445,7 +445,7 @@ func knownMethod(s string) bool {
 	return s != "" && strings.Trim(s, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == ""
 }
 
-// baseAddress is what relative addresses are asked of.
+// BaseAddress is what relative addresses are asked of.
 func (b *Book) BaseAddress() request.Address {
 	if len(b.Sites) == 0 {
 		return request.Address{}

@@ -110,6 +110,16 @@ func (k Kind) keywords() []string {
 	return out
 }
 
+// Clauses are the clauses that a kind of entry has beside the selectors, sorted.
+func Clauses(k Kind) []string {
+	var out []string
+	for word := range clauses[k] {
+		out = append(out, word)
+	}
+	slices.Sort(out)
+	return out
+}
+
 // An Entry is one sentence of a rulebook, as it is written.
 type Entry struct {
 	Kind    Word
@@ -261,28 +271,27 @@ var needs = map[string]string{
 	"body": "a size, like `body 2MiB`", "url": "a size, like `url 8KiB`", "headers": "a size, like `headers 16KiB`",
 }
 
+// binding are the words that always take the next word with them, whatever it
+// says, by the clause in which they do.
+var binding = map[string][]string{
+	"when":    {"over", "below", "after", "before"},
+	"unless":  {"over", "below", "after", "before"},
+	"example": {"by", "cause", "file", "ends", "without"},
+}
+
 // takeValues takes the words of a clause.
 func takeValues(keyword string, form clauseForm, words []Word, isKeyword func(Word) bool) (values, rest []Word) {
-	n := min(form.must, len(words))
-	bound := func(w Word) bool { // takes the next word with it
-		return !w.Quoted && slices.Contains([]string{"over", "below", "after", "before"}, w.Text)
-	}
-	tests := keyword == "when" || keyword == "unless"
-	if tests && n == 2 && bound(words[1]) {
-		n = min(n+1, len(words))
-	}
-	if form.more {
-		for n < len(words) {
-			if tests && bound(words[n]) && n+1 < len(words) && !isKeyword(words[n]) {
-				n = min(n+2, len(words))
-				continue
-			}
-			if isKeyword(words[n]) {
-				break
-			}
+	n := 0
+	for n < len(words) {
+		if n >= form.must && (!form.more || isKeyword(words[n])) {
+			break
+		}
+		if n > 0 && !words[n].Quoted && slices.Contains(binding[keyword], words[n].Text) {
 			n++
 		}
+		n++
 	}
+	n = min(n, len(words))
 	return words[:n:n], words[n:]
 }
 

@@ -55,7 +55,7 @@ type common struct {
 
 // flags are those that every command has.
 func (c *common) flags(flags *flag.FlagSet) {
-	flags.StringVar(&c.color, "color", "auto", "colour: `when`, one of auto, always, never")
+	flags.StringVar(&c.color, "color", "auto", "`when` to use colour: auto, always, never")
 	flags.StringVar(&c.file, "out", "", "write the result to this `file`, whole or not at all; it must not be there yet")
 }
 

@@ -1,0 +1,34 @@
+package core
+
+// The core's packages form layers: each knows only those before it, and none
+// knows the interface, a clock, the network or the terminal.
+
+import (
+	"go/build"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestLayers(t *testing.T) {
+	order := []string{"canonical", "pattern", "request", "site", "rulebook", "request/list", "engine", "proof", "replay"}
+	outside := []string{"net", "net/http/httptest", "os/exec", "flag", "log"}
+	for i, name := range order {
+		p, err := build.ImportDir(strings.ReplaceAll(name, "/", string('/')), 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, path := range p.Imports {
+			if slices.Contains(outside, path) {
+				t.Errorf("core/%s imports %s", name, path)
+			}
+			if strings.HasPrefix(path, "kibitz/internal") {
+				t.Errorf("core/%s imports %s: the core knows no interface", name, path)
+			}
+			inner, ok := strings.CutPrefix(path, "kibitz/core/")
+			if ok && !slices.Contains(order[:i], inner) {
+				t.Errorf("core/%s imports %s, which stands behind it", name, inner)
+			}
+		}
+	}
+}

@@ -1,0 +1,89 @@
+package docs
+
+// Every rulebook in the language reference is read, and its examples are run.
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"kibitz/core/engine"
+	"kibitz/core/proof"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// tree is what the examples of the reference are asked of.
+var tree = site.Memory(map[string]string{
+	"/index.html": "home", "/fares/index.html": "fares", "/boats/index.html": "boats", "/boats/avocet.html": "avocet", "/boats/tern/x": "",
+	"/routes/show.html": "route", "/tide-tables/2026-03.csv": "tides", "/planner/index.html": "plan", "/styles/site.css": "body {}",
+	"/errors/not-found.html": "{path}", "/sailings.ics": "BEGIN", "/crew/rota.html": "rota",
+})
+
+func load(name string) ([]byte, error) {
+	switch name {
+	case "moves.csv":
+		return []byte("old,new\n/a,/b\n"), nil
+	case "shared.kibitz":
+		return []byte("header h set X-Frame-Options SAMEORIGIN\n"), nil
+	case "crew.accounts":
+		return []byte("ada:$2b$10$" + strings.Repeat("a", 53) + "\n"), nil
+	}
+	return nil, os.ErrNotExist
+}
+
+func TestEveryRulebookInTheReferenceHolds(t *testing.T) {
+	blocks := strings.Split(Language, "```kibitz\n")[1:]
+	examples := 0
+	for _, block := range blocks {
+		text, rest, _ := strings.Cut(block, "```")
+		if !strings.Contains(text, "site ") {
+			text = "site saltmarsh\n    address https://saltmarsh-ferries.example\n" + text
+		}
+		book, err := rulebook.Read("language.md", []byte(text), load)
+		if err != nil {
+			t.Errorf("%v\nin\n%s", err, text)
+			continue
+		}
+		for _, r := range book.Rules {
+			examples += len(r.Examples)
+		}
+		for _, f := range proof.Check(engine.New(book, []*site.Tree{tree})).Findings {
+			if f.Name == "example-fails" {
+				t.Errorf("%s\nin\n%s", f.Message, text)
+			}
+		}
+		laid, err := rulebook.Format("language.md", []byte(text))
+		if err != nil {
+			t.Errorf("format: %v", err)
+		}
+		if again, _ := rulebook.Format("language.md", laid); string(again) != string(laid) {
+			t.Errorf("format is not settled on\n%s", laid)
+		}
+		_ = rest
+	}
+	if len(blocks) < 25 || examples < 30 {
+		t.Errorf("only %d rulebooks and %d examples were found", len(blocks), examples)
+	}
+}
+
+func TestEveryKindAndClauseIsExplained(t *testing.T) {
+	for _, k := range rulebook.Kinds {
+		_, text, ok := strings.Cut(Language, "\n### "+string(k)+"\n")
+		if !ok {
+			t.Errorf("%s has no heading", k)
+			continue
+		}
+		text, _, _ = strings.Cut(text, "\n## ")
+		for _, clause := range rulebook.Clauses(k) {
+			if !strings.Contains(text, "`"+clause) && !strings.Contains(text, clause+" ") {
+				t.Errorf("%s: `%s` is not explained", k, clause)
+			}
+		}
+	}
+	for _, f := range rulebook.FieldWords {
+		if !strings.Contains(Language, "`"+f+"`") {
+			t.Errorf("the field %s is not explained", f)
+		}
+	}
+}
