@@ -59,7 +59,9 @@ func (s *state) point(g group, says func(*rulebook.Compress) bool, take func(*ru
 	return true
 }
 
-func typeListed(mediaType string, list []string) bool {
+// TypeListed reports whether a media type is among types like text/html or
+// text/*.
+func TypeListed(mediaType string, list []string) bool {
 	return slices.ContainsFunc(list, func(t string) bool {
 		return t == mediaType || t == "*/*" || strings.HasSuffix(t, "/*") && strings.HasPrefix(mediaType, t[:len(t)-1])
 	})
@@ -68,7 +70,7 @@ func typeListed(mediaType string, list []string) bool {
 // encode chooses the encoding of a file (RFC 9110, 12.5.3).
 func (s *state) encode(r *Response) {
 	c := s.compression()
-	if c == nil || !typeListed(r.Type, c.types) {
+	if c == nil || !TypeListed(r.Type, c.types) {
 		return
 	}
 	r.Headers = append(r.Headers, request.Header{Name: "Vary", Value: "Accept-Encoding"})

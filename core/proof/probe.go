@@ -113,8 +113,10 @@ func (c *checker) paths(r *rulebook.Rule) []probePath {
 				}
 			}
 		}
-		add("/")
-		add("/a")
+		if !hasTest(r, rulebook.FieldPath) && !hasTest(r, rulebook.FieldAsked) {
+			add("/")
+			add("/a")
+		}
 	}
 	return out
 }

@@ -80,7 +80,7 @@ type Kind struct {
 
 // Kinds are the findings that Check looks for.
 func Kinds() []Kind {
-	return []Kind{redirectLoop, exampleFails, missingTarget, errorPageMissing}
+	return []Kind{redirectLoop, exampleFails, missingTarget, errorPageMissing, headerInvalid, headerConflict, hintUseless, compressUseless}
 }
 
 type checker struct {
@@ -89,11 +89,13 @@ type checker struct {
 	kind   Kind
 	tried  int
 	used   map[string]bool // accepts that kept something quiet, by place
+
+	samples map[*rulebook.Site][]string
 }
 
 // Check looks for everything that Kinds names.
 func Check(e *engine.Engine) *Report {
-	c := &checker{Engine: e, report: &Report{}, used: map[string]bool{}}
+	c := &checker{Engine: e, report: &Report{}, used: map[string]bool{}, samples: map[*rulebook.Site][]string{}}
 	for _, k := range Kinds() {
 		c.kind, c.tried = k, 0
 		k.find(c)
@@ -148,7 +150,12 @@ func (c *checker) accepts() {
 	}
 }
 
+// claim says what is known of the finding at hand; of no entries there is
+// nothing to know.
 func (c *checker) claim(state string, entries int, format string, args ...any) {
+	if entries == 0 {
+		return
+	}
 	c.report.Claims = append(c.report.Claims, Claim{c.kind.Name, state, entries, c.tried, fmt.Sprintf(format, args...)})
 }
 

@@ -29,6 +29,7 @@ type Tally struct {
 	Unmet    []Unmet
 	Unmets   int64
 	Types    map[string]*Bytes
+	Plain    Top // files that were sent as they are, though their type shrinks
 }
 
 // ListCounts are those of one list.
@@ -71,6 +72,9 @@ type Bytes struct {
 func NewTally() *Tally {
 	return &Tally{Outcomes: map[Outcome]int64{}, Entries: map[string]int64{}, Recorded: map[Pair]int64{}, Differs: map[Pair]*Top{}, Types: map[string]*Bytes{}, Referrer: map[string]Top{}}
 }
+
+// smallest is the size from which it is worth saying that a file could shrink.
+const smallest = 512
 
 const maxUnmet = 10_000
 
@@ -140,6 +144,9 @@ func (t *Tally) Add(r *Result) {
 		}
 		b.Plain += resp.Size
 		b.Wire += resp.Encoded
+		if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && engine.Compressible(resp.Type) {
+			t.Plain.Add(resp.Site.Name + " " + resp.File.Path)
+		}
 	}
 }
 
@@ -162,6 +169,7 @@ func (t *Tally) Merge(o *Tally) {
 	t.TooLong.Merge(&o.TooLong)
 	t.Chains.Merge(&o.Chains)
 	t.Missing.Merge(&o.Missing)
+	t.Plain.Merge(&o.Plain)
 	for target, top := range o.Referrer {
 		mine := t.Referrer[target]
 		mine.Merge(&top)

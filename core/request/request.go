@@ -91,13 +91,17 @@ func (a Address) Target() string {
 
 func (a Address) String() string { return a.Origin() + a.Target() + a.Fragment }
 
+var noBreaks = strings.NewReplacer("\t", "", "\n", "", "\r", "")
+
 // Parse reads an address as it is typed or listed: a full http or https URL,
 // or a path that is asked of base. It is lenient where browsers are (WHATWG
 // URL), but leaves dot segments and percent-encoding as they are, since not
 // every client is a browser.
 func Parse(s string, base Address) (Address, error) {
-	s = strings.Trim(s, "\x00\x01\x02\x03\x04\x05\x06\x07\x08\t\n\v\f\r\x0e\x0f\x10\x11\x12\x13\x14\x15\x16\x17\x18\x19\x1a\x1b\x1c\x1d\x1e\x1f ")
-	s = strings.NewReplacer("\t", "", "\n", "", "\r", "").Replace(s)
+	s = strings.TrimFunc(s, func(r rune) bool { return r <= ' ' })
+	if strings.ContainsAny(s, "\t\n\r") {
+		s = noBreaks.Replace(s)
+	}
 	if s == "" {
 		return Address{}, errors.New("the address is empty: write a path like /fares/ or a full URL")
 	}
@@ -159,6 +163,13 @@ func (a *Address) SetHost(host string) error { return a.setAuthority(host) }
 // percent-encode set).
 func encodeQuery(q string) string {
 	needs := func(c byte) bool { return c <= ' ' || c >= 0x7f || strings.IndexByte(`"#<>'`, c) >= 0 }
+	clean := true
+	for i := 0; i < len(q) && clean; i++ {
+		clean = !needs(q[i])
+	}
+	if clean {
+		return q
+	}
 	var b strings.Builder
 	for i := 0; i < len(q); i++ {
 		if needs(q[i]) {

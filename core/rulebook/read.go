@@ -67,6 +67,9 @@ type builder struct {
 	site    *Site // what the entries at hand belong to
 }
 
+// maxSources bounds how many files a rulebook may include, each time counted.
+const maxSources = 1000
+
 // file reads one source, and what it includes; above are the files that
 // include it.
 func (b *builder) file(name string, text []byte, above []string) {
@@ -83,6 +86,10 @@ func (b *builder) file(name string, text []byte, above []string) {
 		if slices.Contains(above, filepath.Clean(inner)) {
 			b.errs.at(w, "the include goes round in a circle: %s", strings.Join(append(above, inner), " includes "))
 			continue
+		}
+		if len(b.Sources) >= maxSources {
+			b.errs.at(w, "the rulebook includes more than %d files", maxSources)
+			return
 		}
 		text, err := b.load(inner)
 		if err != nil {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -12,11 +13,13 @@ import (
 
 // files are what rulebooks of these tests name.
 func files(name string) ([]byte, error) {
-	if text, ok := demo.Files()[name]; ok {
+	if text, ok := example()[name]; ok {
 		return text, nil
 	}
 	return nil, os.ErrNotExist
 }
+
+var example = sync.OnceValue(demo.Files)
 
 // meaning is what a rulebook says, without how it is laid out.
 func meaning(text string) string {

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"kibitz/core/canonical"
 	"kibitz/core/engine"
 	"kibitz/core/replay"
 	"kibitz/core/request"
@@ -203,7 +204,7 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, took time.Duration) {
 	r.missing(e, t)
 	r.unmet(t)
 	r.unreached(e, t)
-	r.bytes(t)
+	r.bytes(e, t)
 }
 
 func shortTime(d time.Duration) string {
@@ -387,7 +388,7 @@ func (r *run) unreached(e *engine.Engine, t *replay.Tally) {
 }
 
 // bytes is the table of sizes by media type.
-func (r *run) bytes(t *replay.Tally) {
+func (r *run) bytes(e *engine.Engine, t *replay.Tally) {
 	if len(t.Types) == 0 {
 		return
 	}
@@ -412,4 +413,54 @@ func (r *run) bytes(t *replay.Tally) {
 	}
 	row("all", &sum)
 	r.out.Rows("  ", rows, 1, 2, 3, 4)
+	r.smaller(e, t)
+}
+
+const shownSmaller = 5
+
+// smaller names the files that would save most if they were compressed, and
+// stored siblings that need a look.
+func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
+	type saving struct {
+		path      string
+		requests  int64
+		size, now int64
+	}
+	var list []saving
+	for _, s := range e.Book.Sites {
+		for _, c := range t.Plain.Most(200) {
+			path, ok := strings.CutPrefix(c.Address, s.Name+" ")
+			if !ok {
+				continue
+			}
+			n := e.Tree(s).Find(path)
+			content, err := n.Read()
+			if err != nil {
+				continue // an inventory does not hold it
+			}
+			if size := int64(len(engine.Encode(content, "br", 0))); size < n.Size {
+				list = append(list, saving{canonical.Decode(path), c.N, size, n.Size})
+			}
+		}
+	}
+	if len(list) == 0 {
+		return
+	}
+	slices.SortStableFunc(list, func(a, b saving) int {
+		return cmp.Or(cmp.Compare(b.requests*(b.now-b.size), a.requests*(a.now-a.size)), strings.Compare(a.path, b.path))
+	})
+	r.heading("Could be smaller", "sent plain in the list, and what br would make of it", false)
+	rows := [][]string{{r.out.Quiet("file"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("br"), r.out.Quiet("saved")}}
+	for _, s := range list[:min(shownSmaller, len(list))] {
+		rows = append(rows, []string{render.Short(s.path, 60), render.Number(s.requests), render.Number(s.now), render.Number(s.size), render.Share(s.now-s.size, s.now)})
+	}
+	r.out.Rows("  ", rows, 1, 2, 3, 4)
+	if more := len(list) - shownSmaller; more > 0 {
+		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+	}
+	if !slices.ContainsFunc(e.Book.Rules, func(rule *rulebook.Rule) bool { return rule.Kind == rulebook.KindCompress }) {
+		r.out.Printf("\n  No entry compresses anything: add one like   compress text using br zstd gzip\n")
+		return
+	}
+	r.out.Printf("\n  They were asked for without Accept-Encoding, or no compress entry takes them.\n")
 }

@@ -222,6 +222,9 @@ func (r *run) hopSteps(e *engine.Engine, i int, h engine.Hop) {
 		by = fmt.Sprintf("%s, %s; the cause is %s", resp.By.Name, place(resp.By), resp.Cause)
 	}
 	out.Printf("  =  %s decided by %s\n", engine.StatusText(resp), by)
+	if !resp.App {
+		out.Printf("     %s\n", engine.Keeping(resp, h.Request.Time))
+	}
 }
 
 // isPathReason reports whether an entry was passed over for its path alone.

@@ -1,0 +1,232 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// dated compiles rules over a tree whose files are all of one time.
+func dated(t testing.TB, rules string) *Engine {
+	t.Helper()
+	text := strings.Repeat("the tide comes in\n", 100)
+	listing := fmt.Sprintf("path,size,modified\n/page.html,%d,2026-03-01T06:00:00Z\n/tiny.txt,3,2026-03-01T06:00:00Z\n/undated.txt,9,\n/sea.png,9000,2026-03-01T06:00:00Z\n"+
+		"/app.js,1800,2026-03-01T06:00:00Z\n/app.js.br,300,2026-03-01T06:00:00Z\n/app.js.gz,400,2026-03-01T06:00:00Z\n/big.js,1800,2026-03-01T06:00:00Z\n/big.js.gz,1900,2026-03-01T06:00:00Z\n/errors/e.html,20,2026-03-01T06:00:00Z\n", len(text))
+	tree, err := site.Inventory(strings.NewReader(listing))
+	if err != nil {
+		t.Fatal(err)
+	}
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+rules), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return New(book, []*site.Tree{tree})
+}
+
+const (
+	tag    = `"64bf02e393800-708"` // of page.html
+	before = "Sat, 28 Feb 2026 00:00:00 GMT"
+	same   = "Sun, 01 Mar 2026 06:00:00 GMT"
+	after  = "Mon, 02 Mar 2026 00:00:00 GMT"
+)
+
+// Each row names the section of RFC 9110 that it comes from.
+func TestConditionalRequests(t *testing.T) {
+	e := dated(t, "")
+	for _, test := range []struct{ section, asks, want string }{
+		{"13.1.1", "/page.html|If-Match: " + tag, "200"},
+		{"13.1.1", "/page.html|If-Match: \"x\", " + tag, "200"},
+		{"13.1.1", "/page.html|If-Match: *", "200"},
+		{"13.1.1", "/page.html|If-Match: \"x\"", "412"},
+		{"13.1.1 strong comparison", "/page.html|If-Match: W/" + tag, "412"},
+		{"13.1.2", "/page.html|If-None-Match: " + tag, "304"},
+		{"13.1.2 weak comparison", "/page.html|If-None-Match: W/" + tag, "304"},
+		{"13.1.2", "/page.html|If-None-Match: \"x\"", "200"},
+		{"13.1.2", "/page.html|If-None-Match: *", "304"},
+		{"13.1.2", "HEAD /page.html|If-None-Match: " + tag, "304"},
+		{"13.1.3", "/page.html|If-Modified-Since: " + same, "304"},
+		{"13.1.3", "/page.html|If-Modified-Since: " + after, "304"},
+		{"13.1.3", "/page.html|If-Modified-Since: " + before, "200"},
+		{"13.1.3 not a date", "/page.html|If-Modified-Since: yesterday", "200"},
+		{"13.1.3 no date known", "/undated.txt|If-Modified-Since: " + same, "200"},
+		{"13.1.4", "/page.html|If-Unmodified-Since: " + same, "200"},
+		{"13.1.4", "/page.html|If-Unmodified-Since: " + before, "412"},
+		{"13.1.4 not a date", "/page.html|If-Unmodified-Since: x", "200"},
+		{"13.2.1 only of what would be 200", "/none|If-None-Match: *", "404"},
+		{"13.2.2 step 1 before 2", "/page.html|If-Match: " + tag + "|If-Unmodified-Since: " + before, "200"},
+		{"13.2.2 step 1 before 3", "/page.html|If-Match: \"x\"|If-None-Match: " + tag, "412"},
+		{"13.2.2 step 3 before 4", "/page.html|If-None-Match: \"x\"|If-Modified-Since: " + same, "200"},
+		{"13.2.2 step 4 before 5", "/page.html|If-Modified-Since: " + same + "|Range: bytes=0-9", "304"},
+		{"14.2", "/page.html|Range: bytes=0-9", "206 bytes 0-9/1800 10"},
+		{"14.2", "/page.html|Range: bytes=1790-", "206 bytes 1790-1799/1800 10"},
+		{"14.1.2 suffix", "/page.html|Range: bytes=-5", "206 bytes 1795-1799/1800 5"},
+		{"14.1.2 suffix longer than all", "/page.html|Range: bytes=-9999", "206 bytes 0-1799/1800 1800"},
+		{"14.1.2 last byte behind the end", "/page.html|Range: bytes=1795-9999", "206 bytes 1795-1799/1800 5"},
+		{"15.5.17", "/page.html|Range: bytes=1800-", "416 bytes */1800"},
+		{"14.1.2 no bytes", "/page.html|Range: bytes=-0", "416 bytes */1800"},
+		{"14.2 only GET", "HEAD /page.html|Range: bytes=0-9", "200"},
+		{"14.2 not valid", "/page.html|Range: bytes=9-0", "200"},
+		{"14.2 not valid", "/page.html|Range: bytes=a-b", "200"},
+		{"14.1 another unit", "/page.html|Range: lines=0-9", "200"},
+		{"14.2 several: the whole", "/page.html|Range: bytes=0-1,5-6", "200"},
+		{"13.1.5", "/page.html|Range: bytes=0-9|If-Range: " + tag, "206 bytes 0-9/1800 10"},
+		{"13.1.5", "/page.html|Range: bytes=0-9|If-Range: \"x\"", "200"},
+		{"13.1.5 never weak", "/page.html|Range: bytes=0-9|If-Range: W/" + tag, "200"},
+		{"13.1.5 date", "/page.html|Range: bytes=0-9|If-Range: " + same, "206 bytes 0-9/1800 10"},
+		{"13.1.5 another date", "/page.html|Range: bytes=0-9|If-Range: " + after, "200"},
+	} {
+		parts := strings.Split(test.asks, "|")
+		r := e.Predict(get(t, parts[0], parts[1:]...))
+		got := fmt.Sprint(r.Status)
+		if v, ok := r.Get("Content-Range"); ok {
+			got += " " + v
+		}
+		if r.Status == 206 {
+			got += fmt.Sprint(" ", r.Encoded)
+		}
+		if got != test.want {
+			t.Errorf("%s: %s: %s, want %s", test.section, test.asks, got, test.want)
+		}
+	}
+	r := e.Predict(get(t, "/page.html", "If-None-Match: "+tag))
+	if _, ok := r.Get("ETag"); !ok {
+		t.Error("15.4.5: a 304 lacks its ETag")
+	}
+	if v, ok := r.Get("Content-Type"); ok {
+		t.Errorf("15.4.5: a 304 has Content-Type %s", v)
+	}
+}
+
+func TestEncodings(t *testing.T) {
+	e := dated(t, "compress c using br zstd gzip over 100B\n")
+	for _, test := range []struct{ asks, want string }{
+		{"/app.js", " Vary"},
+		{"/app.js|Accept-Encoding: br", "br Vary 300"},
+		{"/app.js|Accept-Encoding: gzip", "gzip Vary 400"},
+		{"/app.js|Accept-Encoding: gzip, br", "br Vary 300"},
+		{"/app.js|Accept-Encoding: gzip;q=1, br;q=0.5", "gzip Vary 400"},
+		{"/app.js|Accept-Encoding: *", "br Vary 300"},
+		{"/app.js|Accept-Encoding: *, br;q=0", "gzip Vary 400"},
+		{"/app.js|Accept-Encoding: identity", " Vary"},
+		{"/app.js|Accept-Encoding: identity;q=1, gzip;q=0.5", " Vary"},
+		{"/app.js|Accept-Encoding: identity;q=0, gzip;q=0.1", "gzip Vary 400"},
+		{"/app.js|Accept-Encoding: identity;q=0", " Vary"}, // 12.5.3: sent as it is, never 406
+		{"/app.js|Accept-Encoding: br;q=0", " Vary"},
+		{"/app.js|Accept-Encoding: br;q=x", " Vary"},
+		{"/app.js|Accept-Encoding: BR", "br Vary 300"},
+		{"/app.js|Accept-Encoding: deflate", " Vary"},
+		{"/tiny.txt|Accept-Encoding: br", " Vary"},
+		{"/sea.png|Accept-Encoding: br", ""},
+	} {
+		parts := strings.Split(test.asks, "|")
+		r := e.Predict(get(t, parts[0], parts[1:]...))
+		got := r.Encoding
+		if v, ok := r.Get("Vary"); ok && v == "Accept-Encoding" {
+			got += " Vary"
+		}
+		if r.Encoding != "" {
+			got += fmt.Sprint(" ", r.Encoded)
+			if tag, _ := r.Get("ETag"); !strings.HasSuffix(tag, `-`+r.Encoding+`"`) {
+				t.Errorf("%s: the encoding has the ETag %s", test.asks, tag)
+			}
+		}
+		if got != test.want {
+			t.Errorf("%s: %q, want %q", test.asks, got, test.want)
+		}
+	}
+	big := e.Predict(get(t, "/big.js", "Accept-Encoding: gzip"))
+	if big.Encoded == 1900 {
+		t.Error("a stored sibling that is larger than its file is sent")
+	}
+	plain := build(t, "compress c level 9")
+	r := plain.Predict(get(t, "/app.js", "Accept-Encoding: br"))
+	if r.Encoding != "br" || r.Encoded >= r.Size || r.Encoded < 10 {
+		t.Errorf("encoded on the fly: %s %d of %d", r.Encoding, r.Encoded, r.Size)
+	}
+}
+
+func TestKeeping(t *testing.T) {
+	now := time.Date(2026, 3, 11, 6, 0, 0, 0, time.UTC)
+	for _, test := range []struct{ rules, asks, want string }{
+		{"", "/page.html", "a tenth of its age, here 1 day"},
+		{"header h set Cache-Control max-age=604800", "/page.html", "kept for 7 days"},
+		{"header h set Cache-Control \"private, max-age=60\"", "/page.html", "kept for 1 minute, by the browser alone"},
+		{"header h set Cache-Control no-store", "/page.html", "not kept"},
+		{"header h set Cache-Control no-cache", "/page.html", "asked for again each time"},
+		{"header h set Expires \"Thu, 01 Jan 2026 00:00:00 GMT\"", "/page.html", "Expires is past"},
+		{"header h set Expires \"Fri, 01 Jan 2027 00:00:00 GMT\"", "/page.html", "kept until Fri, 01 Jan 2027"},
+		{"redirect r on /x to /page.html as permanent", "/x", "remembered by browsers without end: nothing says otherwise"},
+		{"redirect r on /x to /page.html as permanent\nheader h for 301 set Cache-Control max-age=3600", "/x", "remembered by browsers for 1 hour"},
+		{"redirect r on /x to /page.html as temporary", "/x", "not remembered by browsers"},
+	} {
+		r := dated(t, test.rules).Predict(get(t, test.asks))
+		if got := Keeping(r, now); !strings.Contains(got, test.want) {
+			t.Errorf("%s: %q, want %q", test.rules, got, test.want)
+		}
+	}
+}
+
+func TestHeadersHintsAndPages(t *testing.T) {
+	e := build(t, `error  e  for 404 show /errors/404.html fill on
+header a  set X-A one add X-A two
+header b  default X-A three default X-B {host|upper} drop ETag
+header c  for 404 set X-C {path}
+hint   h  preload /app.js as script preload /f.woff2 as font preconnect https://t.example
+reply  r  on /closed with 503 retry 90s text "back at {query.at}"
+media  m  type notes text/x-notes charset iso-8859-1
+`)
+	r := e.Predict(get(t, "/<b>%22"))
+	page := string(r.content)
+	if page != "<p>/%3Cb%3E%22 is gone {x}" {
+		t.Errorf("the filled page: %s", page)
+	}
+	if v, _ := r.Get("X-C"); v != "/%3Cb%3E%22" {
+		t.Errorf("X-C: %s", v)
+	}
+	r = e.Predict(get(t, "/"))
+	if v, _ := r.Get("X-A"); v != "one, two" {
+		t.Errorf("X-A: %s", v)
+	}
+	if v, _ := r.Get("X-B"); v != "S.EXAMPLE" {
+		t.Errorf("X-B: %s", v)
+	}
+	want := "</app.js>; rel=preload; as=script|</f.woff2>; rel=preload; as=font; crossorigin|<https://t.example>; rel=preconnect"
+	if got := strings.Join(r.Hints, "|"); got != want {
+		t.Errorf("hints: %s", got)
+	}
+	r = e.Predict(get(t, "/closed?at=noon"))
+	if v, _ := r.Get("Retry-After"); v != "90" || string(r.content) != "back at noon" {
+		t.Errorf("reply: %s, %s", v, r.content)
+	}
+}
+
+func TestSeveralSites(t *testing.T) {
+	book, err := rulebook.Read("t.kibitz", []byte(`header shared set X-From {host}
+site a address https://a.example hosts *.boats.example
+redirect r on /x to /of-a as 302
+site b address https://b.example hosts www.b.example kittiwake.boats.example
+    unknown-hosts answer
+redirect r on /x to /of-b as 302
+`), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e := New(book, []*site.Tree{nil, nil})
+	for url, want := range map[string]string{
+		"https://a.example/x": "/of-a", "https://www.b.example/x": "/of-b", "https://tern.boats.example/x": "/of-a",
+		"https://kittiwake.boats.example/x": "/of-b", "https://else.example/x": "/of-b",
+	} {
+		r := e.Predict(get(t, url))
+		if from, _ := r.Get("X-From"); r.Location != want || !strings.Contains(url, from) {
+			t.Errorf("%s: to %s, from %s; want %s", url, r.Location, from, want)
+		}
+	}
+	if (&request.Request{}).Verb() != "GET" {
+		t.Error("no method is not GET")
+	}
+}

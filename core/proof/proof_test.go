@@ -1,0 +1,130 @@
+package proof
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// tree is the site that the rulebooks of testdata are for.
+func tree() *site.Tree {
+	noise := ""
+	for i := range 40 {
+		sum := sha256.Sum256([]byte{byte(i)})
+		noise += string(sum[:])
+	}
+	return site.Memory(map[string]string{
+		"/index.html": "home", "/fares/index.html": "fares", "/boats/avocet.html": "avocet", "/images/map.png": noise, "/errors/404.html": "gone",
+		"/styles/site.css": strings.Repeat("body { color: red }\n", 60), "/styles/site.css.gz": strings.Repeat("x", 2000), "/styles/site.css.br": strings.Repeat("x", 1300),
+	})
+}
+
+// Each rulebook has what check finds beside the line that causes it.
+func TestFindings(t *testing.T) {
+	names, _ := filepath.Glob("testdata/*.kibitz")
+	if len(names) == 0 {
+		t.Fatal("no rulebooks")
+	}
+	for _, name := range names {
+		t.Run(filepath.Base(name), func(t *testing.T) {
+			text, err := os.ReadFile(name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			book, err := rulebook.Read(name, text, func(string) ([]byte, error) { return []byte("/a,/fares/\n/b,/none\n/c,/nil\n"), nil })
+			if err != nil {
+				t.Fatal(err)
+			}
+			var want, got []string
+			for i, line := range strings.Split(string(text), "\n") {
+				_, findings, _ := strings.Cut(line, "# want ")
+				for _, f := range strings.Fields(findings) {
+					want = append(want, fmt.Sprintf("%d %s", i+1, f))
+				}
+			}
+			e := engine.New(book, []*site.Tree{tree()})
+			for _, f := range Check(e).Findings {
+				got = append(got, fmt.Sprintf("%d %s", f.Place.Line, f.Name))
+				if f.Message == "" || f.Advice == "" {
+					t.Errorf("%s says nothing", f.Name)
+				}
+				if f.Request != nil {
+					e.Predict(f.Request)
+				}
+			}
+			slices.Sort(want)
+			slices.Sort(got)
+			if !slices.Equal(got, want) {
+				t.Errorf("found\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+			}
+		})
+	}
+}
+
+func TestHeaderValues(t *testing.T) {
+	for _, test := range []struct {
+		name, value string
+		faults      int
+	}{
+		{"Strict-Transport-Security", "max-age=31536000; includeSubDomains; preload", 0},
+		{"Strict-Transport-Security", "includeSubDomains", 1},
+		{"Strict-Transport-Security", "max-age=1; max-age=2", 1},
+		{"Cache-Control", "public, max-age=604800, immutable", 0},
+		{"Cache-Control", "max-age=1d", 1},
+		{"Cache-Control", "no-store, max-age=60", 1},
+		{"Cache-Control", "no-cach", 1},
+		{"Link", `</a.css>; rel=preload; as=style, <https://t.example/x?a,b>; rel="next"`, 0},
+		{"Link", "/a.css; rel=preload", 1},
+		{"Link", "</a.css>; as=style", 1},
+		{"Content-Security-Policy", "default-src 'none'; script-src 'self' 'nonce-abc' https://t.example; upgrade-insecure-requests", 0},
+		{"Content-Security-Policy", "default-src none", 1},
+		{"Content-Security-Policy", "default-src 'none' 'self'", 1},
+		{"Content-Security-Policy", "script-src 'slef'", 1},
+		{"Content-Security-Policy", "default-src 'self'; default-src 'none'", 1},
+		{"Referrer-Policy", "no-referrer, strict-origin-when-cross-origin", 0},
+		{"Permissions-Policy", `camera=(), fullscreen=*, geolocation=(self "https://t.example")`, 0},
+		{"Permissions-Policy", "camera 'none'", 1},
+		{"X-Content-Type-Options", "nosniff", 0},
+		{"Cross-Origin-Opener-Policy", "same-origin; report-to=x", 0},
+		{"Cross-Origin-Resource-Policy", "anywhere", 1},
+		{"X-Anything", "at all", 0},
+	} {
+		if got := checkValue(test.name, test.value); len(got) != test.faults {
+			t.Errorf("%s: %s: %d faults, want %d: %v", test.name, test.value, len(got), test.faults, got)
+		}
+	}
+}
+
+func TestProbesAreTakenByTheirRule(t *testing.T) {
+	text := `site s address https://s.example hosts www.s.example
+redirect a on /x/:y(\d+) when host www.s.example when query.id ~[a-c]{2} to /z as 301
+redirect b in /in/ when cookie.c present when agent *Hoover* to /z as 301
+redirect c on ~/r(a|b)+ unless scheme https when client 192.0.2.0/24 to /z as 301
+redirect d when path /p when body over 5KiB when method PUT to /z as 301
+redirect e on /t when time after 2026-01-01 before 2026-02-01 to /z as 301
+`
+	book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &checker{Engine: engine.New(book, []*site.Tree{nil})}
+	for _, r := range book.Rules {
+		probes := c.probes(book.Sites[0], r)
+		if len(probes) == 0 {
+			t.Errorf("%s: no probe", r.Name)
+		}
+		for _, req := range probes {
+			if got := c.Predict(req); got.By != r {
+				t.Errorf("%s: %s is answered %d %s", r.Name, req.Address, got.Status, got.Cause)
+			}
+		}
+	}
+}
