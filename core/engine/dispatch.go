@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/gaissmai/bart"
 
@@ -57,6 +58,7 @@ type classes struct {
 
 // class is a set of values that no test tells apart.
 type class struct {
+	id    uint32
 	holds []bool // by bit
 
 	mu    sync.Mutex
@@ -130,7 +132,7 @@ func (c *classes) prepare() {
 			for _, v := range t.Values {
 				if v.Kind == rulebook.ValueNetwork {
 					if _, ok := c.blocks.Get(v.Network); !ok {
-						c.blocks.Insert(v.Network, &class{})
+						c.blocks.Insert(v.Network, &class{id: classIDs.Add(1)})
 					}
 				}
 			}
@@ -154,9 +156,13 @@ func (c *classes) prepare() {
 	}
 }
 
+func newClass(n int) *class { return &class{id: classIDs.Add(1), holds: make([]bool, n)} }
+
+var classIDs atomic.Uint32
+
 // ask makes the class of a value by asking every test.
 func (c *classes) ask(value string, present bool, client netip.Addr) *class {
-	out := &class{holds: make([]bool, len(c.tests))}
+	out := newClass(len(c.tests))
 	for bit, t := range c.tests {
 		out.holds[bit] = holds(t, value, present, 0, client)
 	}
@@ -174,7 +180,7 @@ func (c *classes) of(value string, present bool) *class {
 	if known != nil {
 		return known
 	}
-	out := &class{holds: make([]bool, len(c.tests))}
+	out := newClass(len(c.tests))
 	for bit, t := range c.tests {
 		out.holds[bit] = t.Unless
 	}
@@ -233,7 +239,7 @@ func (c *classes) ofClient(client netip.Addr) *class {
 
 // ofPort gives the class of a port.
 func (c *classes) ofPort(port int) *class {
-	out := &class{holds: make([]bool, len(c.tests))}
+	out := newClass(len(c.tests))
 	for bit, t := range c.tests {
 		out.holds[bit] = holds(t, "", true, int64(port), netip.Addr{})
 	}

@@ -35,6 +35,7 @@ type siteEngine struct {
 	fronts  fronts
 	moved   movedRows
 	groups  [groupCount][]*entry
+	queries bool // some entry looks at queries
 }
 
 // A group is a set of kinds that are read together.
@@ -98,6 +99,9 @@ func New(book *rulebook.Book, trees []*site.Tree) *Engine {
 			}
 		}
 	}
+	for _, se := range e.sites {
+		se.queries = e.Reads(se.Address.Host).Query
+	}
 	return e
 }
 
@@ -128,6 +132,13 @@ func (e *Engine) Tree(s *rulebook.Site) *site.Tree {
 
 // Serves reports whether a site of the rulebook answers for the host.
 func (e *Engine) Serves(host string) bool { return e.siteFor(host) != nil }
+
+// ReadsQuery reports whether entries of the site that answers for host look at
+// queries.
+func (e *Engine) ReadsQuery(host string) bool {
+	s := e.siteFor(host)
+	return s != nil && s.queries
+}
 
 // A Cause says why an answer is what it is.
 type Cause string

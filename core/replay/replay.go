@@ -3,11 +3,14 @@
 package replay
 
 import (
+	"strings"
 	"sync"
+	"sync/atomic"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
+	"kibitz/core/site"
 )
 
 // A Result is one request of a list, with its answer.
@@ -17,6 +20,7 @@ type Result struct {
 	Response *engine.Response
 	Visit    *engine.Visit // nil where nothing needs it: the answer is no redirect
 	Unmet    []string      // expectations that are not met
+	Query    bool          // rules of the site look at queries
 }
 
 // Redirects is the number of redirects that the visit follows or meets.
@@ -35,7 +39,7 @@ type Source struct {
 
 // Predict answers one request of a list.
 func Predict(e *engine.Engine, name string, item *list.Item) *Result {
-	r := &Result{List: name, Item: item, Response: e.Predict(item.Request)}
+	r := &Result{List: name, Item: item, Response: e.Predict(item.Request), Query: e.ReadsQuery(item.Request.Address.Host)}
 	if item.Expects != nil || engine.Follows(r.Response) {
 		r.Visit = e.VisitFrom(item.Request, r.Response)
 	}
@@ -51,7 +55,9 @@ const batchSize = 256
 // it is not nil, is called for every result, in the order of the lists. The
 // tally does not depend on the number of workers. An error is that of a source
 // which could not be read to its end; the tally has what came before it.
-func Run(e *engine.Engine, sources []Source, workers int, stop <-chan struct{}, each func(*Result)) (*Tally, error) {
+//
+// With keep only the results that it likes are counted and shown.
+func Run(e *engine.Engine, sources []Source, workers int, stop *atomic.Bool, keep func(*Result) bool, each func(*Result)) (*Tally, error) {
 	type batch struct {
 		name    string
 		items   []*list.Item
@@ -67,7 +73,13 @@ func Run(e *engine.Engine, sources []Source, workers int, stop <-chan struct{}, 
 		pool.Go(func() {
 			for b := range work {
 				for _, item := range b.items {
+					if stop.Load() {
+						break
+					}
 					r := Predict(e, b.name, item)
+					if keep != nil && !keep(r) {
+						continue
+					}
 					tallies[i].Add(r)
 					if each != nil {
 						b.results = append(b.results, r)
@@ -110,12 +122,8 @@ func Run(e *engine.Engine, sources []Source, workers int, stop <-chan struct{}, 
 			failed = err
 			break
 		}
-		select {
-		case <-stop:
+		if stop.Load() {
 			total.Partial = true
-		default:
-		}
-		if total.Partial {
 			break
 		}
 	}
@@ -127,4 +135,47 @@ func Run(e *engine.Engine, sources []Source, workers int, stop <-chan struct{}, 
 		total.Merge(t)
 	}
 	return total, failed
+}
+
+// Is reports whether a result is of an outcome that a word names: a status, an
+// entry, or loop, chain, unmet, differs.
+func (r *Result) Is(word string) bool {
+	switch word {
+	case "loop":
+		return r.Visit != nil && (r.Visit.Ending == engine.Loop || r.Visit.Ending == engine.TooLong)
+	case "chain":
+		return r.Redirects() > 1
+	case "unmet":
+		return len(r.Unmet) > 0
+	case "differs":
+		return r.Item.Recorded != 0 && !r.Response.App && r.Item.Recorded != r.Response.Status
+	}
+	if request.IsStatus(word) {
+		return engine.StatusFits(word, r.Response)
+	}
+	return r.Response.By != nil && strings.EqualFold(r.Response.By.Name, word)
+}
+
+// EveryFile gives a request for each file and folder of the trees that is not
+// hidden.
+func EveryFile(e *engine.Engine) func(request.Address, func(*list.Item)) (list.Counts, error) {
+	return func(_ request.Address, yield func(*list.Item)) (list.Counts, error) {
+		var c list.Counts
+		for _, s := range e.Book.Sites {
+			e.Tree(s).Each(func(n *site.Node) {
+				if n.Hidden {
+					return
+				}
+				c.Lines++
+				c.Requests++
+				item := &list.Item{Request: &request.Request{Address: s.Address}, Line: c.Lines}
+				item.Request.Address.Path = n.Path
+				if n.Folder {
+					item.Request.Address.Path += "/"
+				}
+				yield(item)
+			})
+		}
+		return c, nil
+	}
 }

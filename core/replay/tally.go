@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"kibitz/core/engine"
+	"kibitz/core/request"
 	"kibitz/core/request/list"
 )
 
@@ -22,8 +23,8 @@ type Tally struct {
 	Loops    Top
 	TooLong  Top
 	Chains   Top
-	Missing  Top            // but those of which the list knows
-	Referrer map[string]Top // of missing addresses
+	Missing  Top             // but those of which the list knows
+	Referrer map[string]*Top // of missing addresses
 	Recorded map[Pair]int64
 	Differs  map[Pair]*Top
 	Unmet    []Unmet
@@ -70,7 +71,7 @@ type Bytes struct {
 
 // NewTally gives an empty tally.
 func NewTally() *Tally {
-	return &Tally{Outcomes: map[Outcome]int64{}, Entries: map[string]int64{}, Recorded: map[Pair]int64{}, Differs: map[Pair]*Top{}, Types: map[string]*Bytes{}, Referrer: map[string]Top{}}
+	return &Tally{Outcomes: map[Outcome]int64{}, Entries: map[string]int64{}, Recorded: map[Pair]int64{}, Differs: map[Pair]*Top{}, Types: map[string]*Bytes{}, Referrer: map[string]*Top{}}
 }
 
 // smallest is the size from which it is worth saying that a file could shrink.
@@ -80,75 +81,131 @@ const maxUnmet = 10_000
 
 // Add counts one result.
 func (t *Tally) Add(r *Result) {
-	t.Requests++
-	resp := r.Response
-	o := Outcome{Status: engine.StatusText(resp), Cause: resp.Cause}
-	if resp.By != nil {
-		o.By, o.At = resp.By.Name, resp.By.Place.String()
-		t.Entries[o.At]++
-	}
-	t.Outcomes[o]++
-	target := r.Item.Request.Address.String()
-	if verb := r.Item.Request.Verb(); verb != "GET" {
-		target = verb + " " + target
-	}
-	x := r.Item.Expects
-	if r.Visit != nil {
-		switch {
-		case x != nil && x.Loop && len(r.Unmet) == 0: // the list knows of it
-		case r.Visit.Ending == engine.Loop:
-			t.Loops.Add(target)
-		case r.Visit.Ending == engine.TooLong:
-			t.TooLong.Add(target)
-		case r.Redirects() > 1:
-			t.Chains.Add(target)
-		}
-	}
-	if resp.Status == 404 && (x == nil || !engine.StatusFits(x.Status, resp)) {
-		t.Missing.Add(target)
-		if ref, ok := r.Item.Request.Get("referer"); ok && ref != "" && ref != "-" {
-			top := t.Referrer[target]
-			top.Add(ref)
-			t.Referrer[target] = top
-		}
-	}
+	t.count(r, 1)
 	if r.Item.Recorded != 0 {
-		p := Pair{r.Item.Recorded, o}
-		t.Recorded[p]++
-		if !resp.App && resp.Status != r.Item.Recorded {
-			if t.Differs[p] == nil {
-				t.Differs[p] = &Top{}
-			}
-			t.Differs[p].Add(target)
-		}
+		t.record(r, r.Item.Recorded, 1)
 	}
-	if x != nil {
+	if ref, ok := r.Item.Request.Get("referer"); ok && ref != "-" && r.missing() {
+		t.refer(r, ref)
+	}
+	if r.Item.Expects != nil {
 		t.Expected++
 	}
 	if len(r.Unmet) > 0 {
 		t.Unmets++
 		if len(t.Unmet) < maxUnmet {
-			t.Unmet = append(t.Unmet, Unmet{r.List, r.Item.Line, target, r.Unmet})
-		}
-	}
-	if resp.Type != "" {
-		b := t.Types[resp.Type]
-		if b == nil {
-			b = &Bytes{}
-			t.Types[resp.Type] = b
-		}
-		b.Requests++
-		if resp.Encoded < 0 {
-			b.Unknown++
-			return
-		}
-		b.Plain += resp.Size
-		b.Wire += resp.Encoded
-		if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && engine.Compressible(resp.Type) {
-			t.Plain.Add(resp.Site.Name + " " + resp.File.Path)
+			t.Unmet = append(t.Unmet, Unmet{r.List, r.Item.Line, withMethod(r.Item.Request, r.Item.Request.Address.String()), r.Unmet})
 		}
 	}
 }
+
+// outcome is what happened to a request.
+func (r *Result) outcome() Outcome {
+	o := Outcome{Status: engine.StatusText(r.Response), Cause: r.Response.Cause}
+	if r.Response.By != nil {
+		o.By, o.At = r.Response.By.Name, r.Response.By.Place.String()
+	}
+	return o
+}
+
+// missing reports whether the answer is a 404 that its list does not expect.
+func (r *Result) missing() bool {
+	x := r.Item.Expects
+	return r.Response.Status == 404 && (x == nil || !engine.StatusFits(x.Status, r.Response))
+}
+
+// target is the address under which a request is counted: without its query,
+// where no rule of the site looks at one.
+func (r *Result) target() string {
+	a := r.Item.Request.Address
+	if !r.Query {
+		a.Query, a.HasQuery = "", false
+	}
+	a.Fragment = ""
+	return withMethod(r.Item.Request, a.String())
+}
+
+func withMethod(req *request.Request, address string) string {
+	if verb := req.Verb(); verb != "GET" {
+		return verb + " " + address
+	}
+	return address
+}
+
+// count counts a result n times.
+func (t *Tally) count(r *Result, n int64) {
+	t.Requests += n
+	resp, o := r.Response, r.outcome()
+	if o.At != "" {
+		t.Entries[o.At] += n
+	}
+	t.Outcomes[o] += n
+	x := r.Item.Expects
+	if r.Visit != nil {
+		switch {
+		case x != nil && x.Loop && len(r.Unmet) == 0: // the list knows of it
+		case r.Visit.Ending == engine.Loop:
+			t.Loops.add(r.target(), n)
+		case r.Visit.Ending == engine.TooLong:
+			t.TooLong.add(r.target(), n)
+		case r.Redirects() > 1:
+			t.Chains.add(r.target(), n)
+		}
+	}
+	if r.missing() {
+		t.Missing.add(r.target(), n)
+	}
+	if resp.Type == "" {
+		return
+	}
+	b := t.Types[resp.Type]
+	if b == nil {
+		b = &Bytes{}
+		t.Types[resp.Type] = b
+	}
+	b.Requests += n
+	if resp.Encoded < 0 {
+		b.Unknown += n
+		return
+	}
+	b.Plain += n * resp.Size
+	b.Wire += n * resp.Encoded
+	if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && engine.Compressible(resp.Type) {
+		t.Plain.add(resp.Site.Name+" "+resp.File.Path, n)
+	}
+}
+
+// record counts the status that a server answered to the request of a result.
+func (t *Tally) record(r *Result, status int, n int64) {
+	p := Pair{status, r.outcome()}
+	t.Recorded[p] += n
+	if !r.Response.App && r.Response.Status != status {
+		if t.Differs[p] == nil {
+			t.Differs[p] = &Top{}
+		}
+		t.Differs[p].add(r.target(), n)
+	}
+}
+
+// refer counts the page that a request for a missing address came from.
+func (t *Tally) refer(r *Result, from string) {
+	target := r.target()
+	top := t.Referrer[target]
+	if top == nil {
+		if len(t.Referrer) >= maxReferred {
+			return
+		}
+		top = &Top{most: maxReferrers}
+		t.Referrer[target] = top
+	}
+	top.add(from, 1)
+}
+
+// maxReferred and maxReferrers bound what is kept of referrers.
+const (
+	maxReferred  = 4096
+	maxReferrers = 64
+)
 
 // AddCounts adds what became of a list's lines.
 func (t *Tally) AddCounts(name string, c list.Counts) {
@@ -171,9 +228,10 @@ func (t *Tally) Merge(o *Tally) {
 	t.Missing.Merge(&o.Missing)
 	t.Plain.Merge(&o.Plain)
 	for target, top := range o.Referrer {
-		mine := t.Referrer[target]
-		mine.Merge(&top)
-		t.Referrer[target] = mine
+		if t.Referrer[target] == nil {
+			t.Referrer[target] = &Top{most: maxReferrers}
+		}
+		t.Referrer[target].Merge(top)
 	}
 	for p, top := range o.Differs {
 		if t.Differs[p] == nil {
@@ -209,6 +267,8 @@ type Top struct {
 	Counts map[string]int64
 	Total  int64
 	Others int64 // requests whose address was one too many to be kept
+
+	most int // addresses that are kept; 0 is maxAddresses
 }
 
 // maxAddresses bounds the memory that a Top takes.
@@ -222,7 +282,7 @@ func (t *Top) add(address string, n int64) {
 	if t.Counts == nil {
 		t.Counts = map[string]int64{}
 	}
-	if _, ok := t.Counts[address]; !ok && len(t.Counts) >= maxAddresses {
+	if _, ok := t.Counts[address]; !ok && len(t.Counts) >= cmp.Or(t.most, maxAddresses) {
 		t.Others += n
 		return
 	}
@@ -231,8 +291,8 @@ func (t *Top) add(address string, n int64) {
 
 // Merge adds the counts of another Top.
 func (t *Top) Merge(o *Top) {
-	for address, n := range o.Counts {
-		t.add(address, n)
+	for _, c := range o.Most(len(o.Counts)) { // the commonest first, if there is not room for all
+		t.add(c.Address, c.N)
 	}
 	t.Total += o.Others
 	t.Others += o.Others

@@ -101,7 +101,7 @@ func (e Errors) sort() {
 func nearest(s string, known []string) string {
 	best, least := "", 1+len(s)/3
 	for _, k := range known {
-		if d := distance(strings.ToLower(s), k); d <= least && (best == "" || d < least) {
+		if d := Distance(strings.ToLower(s), k); d <= least && (best == "" || d < least) {
 			best, least = k, d
 		}
 	}
@@ -116,8 +116,8 @@ func orNearest(s string, known []string) string {
 	return ": it is one of " + strings.Join(known, ", ")
 }
 
-// distance counts the letters to change, add, drop or swap to make a into b.
-func distance(a, b string) int {
+// Distance counts the letters to change, add, drop or swap to make a into b.
+func Distance(a, b string) int {
 	if len(a) > 40 || len(b) > 40 {
 		return 99
 	}

@@ -43,6 +43,7 @@ type run struct {
 	out            *render.Output
 	main           func(args []string, stdin io.Reader, stdout, stderr io.Writer) int // for commands that run others
 	common
+	cases []testCase // of a replay that is shown as tests
 }
 
 // common are the flags that several commands have.

@@ -2,23 +2,30 @@ package cli
 
 import (
 	"bufio"
-	"cmp"
+	"bytes"
+	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
+	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
-	"kibitz/core/canonical"
+	"golang.org/x/term"
+
 	"kibitz/core/engine"
 	"kibitz/core/replay"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
-	"kibitz/core/rulebook"
 	"kibitz/internal/render"
 )
 
@@ -35,70 +42,312 @@ found, expectations that are not met, and entries that no request reached.
 Exit status 1: there are loops or unmet expectations.`,
 	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		as := flags.String("as", "text", "the `form` of the result: text, jsonl (with -each)")
-		each := flags.Bool("each", false, "show every request instead of the sums")
-		strict := flags.Bool("strict", false, "a line that cannot be read is an error")
-		workers := flags.Int("workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once")
+		as := flags.String("as", "text", "the `form` of the result: text, json, csv, junit, tap; with -each text, jsonl, csv")
+		f := &replayFlags{}
+		flags.BoolVar(&f.each, "each", false, "show every request instead of the sums")
+		flags.BoolVar(&f.strict, "strict", false, "a line that cannot be read is an error")
+		flags.BoolVar(&f.everyFile, "every-file", false, "ask for each file and folder of the sites' trees")
+		flags.StringVar(&f.format, "list", "", "the `format` of the lists: "+formatNames()+" (default: told by content)")
+		flags.IntVar(&f.workers, "workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once, a `number`")
+		flags.IntVar(&f.top, "top", 10, "how many addresses of a sort are shown, a `number`")
+		flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or loop, chain, unmet, differs; may stand several times")
+		flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
+		flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
+		flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
+		flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
+		watch := flags.Bool("watch", false, "do it again whenever the rulebook, a tree or a list changes")
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
-			if err := r.checkAs("text", "jsonl"); err != nil {
+			forms := []string{"text", "json", "csv", "junit", "tap"}
+			if f.each {
+				forms = []string{"text", "jsonl", "csv"}
+			}
+			if err := r.checkAs(forms...); err != nil {
 				return 0, err
 			}
 			switch {
-			case len(args) == 0:
+			case len(args) == 0 && !f.everyFile:
 				return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
-			case r.as == "jsonl" && !*each:
-				return 0, usagef("-as jsonl is a line for each request: add -each")
-			case *workers < 1:
-				return 0, usagef("-workers is a number from 1 on")
+			case f.workers < 1 || f.top < 1:
+				return 0, usagef("-workers and -top are numbers from 1 on")
+			case f.format != "" && !slices.Contains(list.Formats, list.Format(f.format)):
+				return 0, usagef("-list is one of %s, not %s", formatNames(), f.format)
+			case f.merge && (f.each || f.everyFile || f.only != nil || f.since+f.until != ""):
+				return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
 			}
-			e, err := r.load()
-			if err != nil {
-				return 0, err
+			if *watch {
+				return r.watch(args, func() (int, error) { return r.replayOnce(args, f) })
 			}
-			return r.replay(e, args, *each, *strict, *workers)
+			return r.replayOnce(args, f)
 		}
 	},
 }
 
-func (r *run) replay(e *engine.Engine, names []string, each, strict bool, workers int) (int, error) {
-	var sources []replay.Source
-	for _, name := range names {
-		sources = append(sources, replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
-			in, err := r.open(name)
-			if err != nil {
-				return list.Counts{}, err
-			}
-			defer in.Close()
-			return list.Plain(in, base, yield)
-		}})
+func formatNames() string {
+	var names []string
+	for _, f := range list.Formats {
+		names = append(names, string(f))
 	}
-	buffered := bufio.NewWriterSize(r.stdout, 64<<10)
-	defer buffered.Flush()
-	var show func(*replay.Result)
-	if each {
-		show = r.eachLine(buffered)
-	}
-	start := time.Now()
-	tally, err := replay.Run(e, sources, workers, nil, show)
+	return strings.Join(names, ", ")
+}
+
+// replayOnce reads the rulebook and replays the lists.
+func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
+	e, err := r.load()
 	if err != nil {
 		return 0, err
+	}
+	if !f.merge {
+		return r.replay(e, args, f)
+	}
+	start := time.Now()
+	total := replay.NewTally()
+	for _, name := range args {
+		in, err := r.open(name)
+		if err != nil {
+			return 0, err
+		}
+		part, err := replay.LoadTally(in)
+		in.Close()
+		if err != nil {
+			return 0, fmt.Errorf("%s is no saved tally: %w", name, err)
+		}
+		total.Merge(part)
+	}
+	return r.finish(e, total, f, time.Since(start))
+}
+
+// onlyFlags choose requests by what happens to them.
+type onlyFlags []string
+
+func (o *onlyFlags) String() string     { return "" }
+func (o *onlyFlags) Set(s string) error { *o = append(*o, s); return nil }
+
+// filter gives what chooses requests; nil for all.
+func (f *replayFlags) filter() (func(*replay.Result) bool, error) {
+	var since, until time.Time
+	var err error
+	if f.since != "" {
+		if since, err = ParseTime(f.since); err != nil {
+			return nil, usagef("-since: %v", err)
+		}
+	}
+	if f.until != "" {
+		if until, err = ParseTime(f.until); err != nil {
+			return nil, usagef("-until: %v", err)
+		}
+	}
+	if f.only == nil && since.IsZero() && until.IsZero() {
+		return nil, nil
+	}
+	return func(res *replay.Result) bool {
+		at := res.Item.Request.Time
+		if !since.IsZero() && (at.IsZero() || at.Before(since)) || !until.IsZero() && (at.IsZero() || !at.Before(until)) {
+			return false
+		}
+		return f.only == nil || slices.ContainsFunc(f.only, res.Is)
+	}, nil
+}
+
+// replayFlags say what a replay does.
+type replayFlags struct {
+	each, strict, everyFile bool
+	workers, top            int
+	format                  string
+	only                    onlyFlags
+	since, until            string
+	save                    string
+	merge                   bool
+}
+
+func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, error) {
+	var stop atomic.Bool
+	done := r.watchInterrupt(&stop)
+	defer done()
+	buffered := bufio.NewWriterSize(r.stdout, 64<<10)
+	defer buffered.Flush()
+	filter, err := f.filter()
+	if err != nil {
+		return 0, err
+	}
+	var show func(*replay.Result)
+	if f.each {
+		if show, err = r.eachLine(buffered); err != nil {
+			return 0, err
+		}
+	}
+	if r.as == "junit" || r.as == "tap" {
+		show = r.collect
+	}
+	start := time.Now()
+	tally := replay.NewTally()
+	if f.everyFile {
+		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, f.workers, &stop, filter, show)
+		if err != nil {
+			return 0, err
+		}
+		tally.Merge(part)
+	}
+	for _, name := range names {
+		if stop.Load() {
+			break
+		}
+		part, err := r.replayList(e, name, f, &stop, filter, show)
+		if err != nil {
+			return 0, err
+		}
+		tally.Merge(part)
 	}
 	took := time.Since(start)
 	if err := buffered.Flush(); err != nil {
 		return 0, err
 	}
+	return r.finish(e, tally, f, took)
+}
+
+// finish shows the sums, and gives the exit status.
+func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took time.Duration) (int, error) {
 	skipped := r.showSkipped(tally)
-	if !each {
-		r.tallyText(e, tally, took)
+	if f.save != "" {
+		var b bytes.Buffer
+		if err := tally.Save(&b); err != nil {
+			return 0, err
+		}
+		if err := writeWhole(f.save, b.Bytes(), false); err != nil {
+			return 0, err
+		}
+	}
+	if !f.each {
+		if err := r.showTally(e, tally, f, took); err != nil {
+			return 0, err
+		}
 	}
 	switch {
-	case strict && skipped > 0:
+	case tally.Partial:
+		return 0, errors.New("interrupted: the result is of what had been read by then")
+	case f.strict && skipped > 0:
 		return 0, fmt.Errorf("%s could not be read, and -strict is set", render.Count(skipped, "line"))
 	case tally.Loops.Total+tally.TooLong.Total+tally.Unmets > 0:
 		return exitFindings, nil
 	}
 	return exitWell, nil
+}
+
+// watchInterrupt sets stop when the program is interrupted; a second interrupt
+// ends it at once.
+func (r *run) watchInterrupt(stop *atomic.Bool) (done func()) {
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt)
+	go func() {
+		if _, ok := <-signals; ok {
+			stop.Store(true)
+			signal.Stop(signals)
+		}
+	}()
+	return func() {
+		signal.Stop(signals)
+		close(signals)
+	}
+}
+
+// replayList replays one list: an access log on the fast road, if only its sums
+// are wanted.
+func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *atomic.Bool, filter func(*replay.Result) bool, show func(*replay.Result)) (*replay.Tally, error) {
+	in, err := r.open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	file, size := regular(in)
+	progress, ended := r.progress(name, size)
+	defer ended()
+	format := list.Format(f.format)
+	quick := show == nil && filter == nil && (format == "" || format == list.FormatLog)
+	if quick && file != nil {
+		head := make([]byte, 4096)
+		n, _ := file.ReadAt(head, 0)
+		if head = head[:n]; format == list.FormatLog && !list.Packed(head) || list.Detect(head) == list.FormatLog {
+			return replay.LogFile(e, name, file, size, f.workers, stop, progress)
+		}
+	}
+	unpacked, err := list.Unpack(&countingReader{in, 0, progress})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if format == "" {
+		head, _ := unpacked.Peek(4096)
+		format = list.Detect(head)
+	}
+	if quick && format == list.FormatLog {
+		return replay.LogStream(e, name, unpacked, f.workers, stop)
+	}
+	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+		o := list.Options{Base: base, Format: format}
+		if name != "-" {
+			o.Open = func(other string) (io.ReadCloser, error) { return os.Open(filepath.Join(filepath.Dir(name), other)) }
+		}
+		return list.Read(unpacked, o, yield)
+	}}
+	tally, err := replay.Run(e, []replay.Source{source}, f.workers, stop, filter, show)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return tally, nil
+}
+
+// regular gives a list as a file that can be read at any place, with its size.
+func regular(in io.ReadCloser) (*os.File, int64) {
+	f, ok := in.(*os.File)
+	if !ok {
+		return nil, 0
+	}
+	info, err := f.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, 0
+	}
+	return f, info.Size()
+}
+
+type countingReader struct {
+	io.Reader
+	n        int64
+	progress replay.Progress
+}
+
+func (c *countingReader) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.n += int64(n)
+	c.progress(c.n)
+	return n, err
+}
+
+// progress shows on a terminal how far a list has been read, for anything over
+// a second: bytes, rate, time left.
+func (r *run) progress(name string, size int64) (replay.Progress, func()) {
+	f, ok := r.stderr.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) || size == 0 {
+		return func(int64) {}, func() {}
+	}
+	start := time.Now()
+	var mu sync.Mutex
+	last, most, shown := start, int64(0), false
+	return func(n int64) {
+			mu.Lock()
+			defer mu.Unlock()
+			most = max(most, n)
+			now := time.Now()
+			if now.Sub(start) < time.Second || now.Sub(last) < 200*time.Millisecond {
+				return
+			}
+			last, shown = now, true
+			rate := float64(most) / now.Sub(start).Seconds()
+			left := time.Duration(float64(size-most) / rate * float64(time.Second))
+			fmt.Fprintf(f, "\r\x1b[K%s   %s of %s MiB   %.0f MiB/s   %s left", render.Short(name, 40), render.Number(most>>20), render.Number(size>>20), rate/(1<<20), shortTime(left))
+		}, func() {
+			if shown {
+				fmt.Fprint(f, "\r\x1b[K")
+			}
+		}
 }
 
 // open opens a list; - is standard input.
@@ -137,11 +386,34 @@ func (r *run) showSkipped(t *replay.Tally) int {
 }
 
 // eachLine shows one request a line.
-func (r *run) eachLine(w *bufio.Writer) func(*replay.Result) {
-	if r.as == "jsonl" {
+func (r *run) eachLine(w *bufio.Writer) (func(*replay.Result), error) {
+	switch r.as {
+	case "jsonl":
 		enc := json.NewEncoder(w)
 		enc.SetEscapeHTML(false)
-		return func(res *replay.Result) { enc.Encode(render.NewLine(res)) }
+		return func(res *replay.Result) { enc.Encode(render.NewLine(res)) }, nil
+	case "csv":
+		out := csv.NewWriter(w)
+		out.Write([]string{"list", "line", "method", "url", "status", "cause", "by", "location", "ends", "recorded", "met"})
+		return func(res *replay.Result) {
+			l := render.NewLine(res)
+			by, recorded, met := "", "", ""
+			if l.By != nil {
+				by = *l.By
+			}
+			if l.Recorded != 0 {
+				recorded = strconv.Itoa(l.Recorded)
+			}
+			if l.Met != nil {
+				met = strconv.FormatBool(*l.Met)
+			}
+			row := []string{l.List, strconv.Itoa(l.Line), l.Method, l.URL, fmt.Sprint(l.Status), string(l.Cause), by, l.Location, string(l.Ends), recorded, met}
+			for i := range row {
+				row[i] = render.Cell(row[i])
+			}
+			out.Write(row)
+			out.Flush()
+		}, nil
 	}
 	return func(res *replay.Result) {
 		resp := res.Response
@@ -158,309 +430,5 @@ func (r *run) eachLine(w *bufio.Writer) func(*replay.Result) {
 			target += " (loop)"
 		}
 		fmt.Fprintf(w, "%s %-7s %s   %s   %s%s\n", engine.StatusText(resp), render.Clean(res.Item.Request.Verb()), render.Clean(res.Item.Request.Address.String()), render.Clean(target), by, render.Clean(met))
-	}
-}
-
-const shownAddresses = 10
-
-// tallyText shows the sums.
-func (r *run) tallyText(e *engine.Engine, t *replay.Tally, took time.Duration) {
-	out := r.out
-	var head []string
-	add := func(n int64, noun string, bad bool) {
-		s := render.Count(n, noun)
-		if bad && n > 0 {
-			s = out.Bad(s)
-		}
-		head = append(head, s)
-	}
-	head = append(head, fmt.Sprintf("%s in %s", render.Count(t.Requests, "request"), shortTime(took)))
-	add(t.Loops.Total+t.TooLong.Total, "loop", true)
-	head = append(head, render.Number(t.Missing.Total)+" not found")
-	if t.Expected > 0 {
-		met := fmt.Sprintf("%s of %s met", render.Number(t.Expected-t.Unmets), render.Count(t.Expected, "expectation"))
-		if t.Unmets > 0 {
-			met = out.Bad(met)
-		}
-		head = append(head, met)
-	}
-	skipped, lines := 0, 0
-	for _, l := range t.Lists {
-		skipped += l.Skipped
-		lines += l.Lines
-	}
-	if skipped > 0 {
-		head = append(head, render.Count(skipped, "line")+" not read")
-	}
-	out.Printf("%s\n", strings.Join(head, "   "))
-	if t.Requests == 0 {
-		out.Printf("\nThe %s of the list hold no request.\n", render.Count(lines, "line"))
-		return
-	}
-	r.outcomes(t)
-	r.top("Loops", "visitors are sent round for ever", &t.Loops, true)
-	r.top("Too long", fmt.Sprintf("more than %d redirects", engine.MaxRedirects), &t.TooLong, true)
-	r.top("Chains", "more than one redirect before the visitor arrives", &t.Chains, false)
-	r.missing(e, t)
-	r.unmet(t)
-	r.unreached(e, t)
-	r.bytes(e, t)
-}
-
-func shortTime(d time.Duration) string {
-	switch {
-	case d < time.Millisecond:
-		return fmt.Sprintf("%d µs", d.Microseconds())
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return fmt.Sprintf("%.1f s", d.Seconds())
-}
-
-// outcomes is the table of statuses and what decided them.
-func (r *run) outcomes(t *replay.Tally) {
-	type row struct {
-		status string
-		n      int64
-		by     map[string]int64
-	}
-	byStatus := map[string]*row{}
-	for o, n := range t.Outcomes {
-		s := byStatus[o.Status]
-		if s == nil {
-			s = &row{status: o.Status, by: map[string]int64{}}
-			byStatus[o.Status] = s
-		}
-		s.n += n
-		name := o.By
-		if name == "" {
-			name = "(" + string(o.Cause) + ")"
-		}
-		s.by[name] += n
-	}
-	r.out.Printf("\n")
-	rows := [][]string{{r.out.Quiet("status"), r.out.Quiet("requests"), r.out.Quiet("share"), r.out.Quiet("decided by")}}
-	for _, status := range sortedKeys(byStatus) {
-		s := byStatus[status]
-		names := sortedKeys(s.by)
-		slices.SortStableFunc(names, func(a, b string) int { return cmp.Compare(s.by[b], s.by[a]) })
-		var by []string
-		for i, name := range names {
-			if i == 12 {
-				by = append(by, fmt.Sprintf("and %d more", len(names)-i))
-				break
-			}
-			by = append(by, name+" "+render.Number(s.by[name]))
-		}
-		for i, line := range wrapList(by, r.out.Width-34) {
-			if i == 0 {
-				rows = append(rows, []string{r.out.Status(status), render.Number(s.n), render.Share(s.n, t.Requests), line})
-			} else {
-				rows = append(rows, []string{"", "", "", line})
-			}
-		}
-	}
-	r.out.Rows("  ", rows, 1, 2)
-}
-
-func wrapList(items []string, width int) []string {
-	var lines []string
-	line := ""
-	for _, item := range items {
-		if line != "" && len(line)+3+len(item) > width {
-			lines = append(lines, line)
-			line = ""
-		}
-		if line != "" {
-			line += "   "
-		}
-		line += item
-	}
-	return append(lines, line)
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	var out []string
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
-
-// heading begins a part of the report.
-func (r *run) heading(title, what string, bad bool) {
-	if bad {
-		title = r.out.Bad(title)
-	}
-	r.out.Printf("\n%s   %s\n\n", title, r.out.Quiet(what))
-}
-
-// top shows the commonest addresses of one sort, and how to see more of them.
-func (r *run) top(title, what string, t *replay.Top, bad bool) {
-	if t.Total == 0 {
-		return
-	}
-	r.heading(title, what, bad)
-	var rows [][]string
-	for _, c := range t.Most(shownAddresses) {
-		rows = append(rows, []string{render.Number(c.N), render.Short(c.Address, r.out.Width-14)})
-	}
-	r.out.Rows("  ", rows, 0)
-	r.more(t)
-}
-
-func (r *run) more(t *replay.Top) {
-	if more := len(t.Counts) - shownAddresses; more > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
-	}
-	if t.Others > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("bounded: %s were for addresses beyond the first %s", render.Count(t.Others, "request"), render.Number(len(t.Counts)))))
-	}
-	if most := t.Most(1); len(most) == 1 {
-		method, url, ok := strings.Cut(most[0].Address, " ")
-		words := "-method " + method + " "
-		if !ok {
-			url, words = method, ""
-		}
-		r.out.Printf("\n  See one    kibitz trace %s%s%s\n", r.rulesWords(), words, render.Shell(url))
-	}
-}
-
-// rulesWords are the -rules flag of a command to paste, where it is needed.
-func (r *run) rulesWords() string {
-	if r.rules == "" || r.rules == defaultRules {
-		return ""
-	}
-	return "-rules " + render.Shell(r.rules) + " "
-}
-
-func (r *run) missing(e *engine.Engine, t *replay.Tally) {
-	if t.Missing.Total == 0 {
-		return
-	}
-	r.heading("Not found", "answered 404, and the list did not expect that", false)
-	var rows [][]string
-	for _, c := range t.Missing.Most(shownAddresses) {
-		from := ""
-		if top, ok := t.Referrer[c.Address]; ok {
-			from = "linked from " + render.Short(top.Most(1)[0].Address, 50)
-		}
-		rows = append(rows, []string{render.Number(c.N), render.Short(c.Address, r.out.Width-40), r.out.Quiet(from)})
-	}
-	r.out.Rows("  ", rows, 0)
-	r.more(&t.Missing)
-}
-
-func (r *run) unmet(t *replay.Tally) {
-	if t.Unmets == 0 {
-		return
-	}
-	r.heading("Not as expected", render.Count(t.Unmets, "request")+" whose answer is not what the list says", true)
-	for i, u := range t.Unmet {
-		if i == 2*shownAddresses {
-			r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %s more; all of them: kibitz replay -each", render.Number(t.Unmets-int64(i)))))
-			break
-		}
-		r.out.Printf("  %s:%d   %s\n", render.Clean(u.List), u.Line, render.Short(u.Target, r.out.Width-30))
-		for _, what := range u.What {
-			r.out.Wrapped("      ", render.Clean(what))
-		}
-	}
-}
-
-// unreached names the entries that no request of the list came to.
-func (r *run) unreached(e *engine.Engine, t *replay.Tally) {
-	var names []string
-	for _, rule := range e.Book.Rules {
-		switch rule.Action.(type) {
-		case *rulebook.Redirect, *rulebook.Moves, *rulebook.Reply, *rulebook.Handoff, *rulebook.Fallback:
-			if t.Entries[rule.Place.String()] == 0 {
-				names = append(names, fmt.Sprintf("%s (%s)", rule.Name, rule.Place))
-			}
-		}
-	}
-	if len(names) == 0 {
-		return
-	}
-	r.heading("Not reached", "entries that decided no request of the list", false)
-	r.out.Wrapped("  ", strings.Join(names, ", "))
-}
-
-// bytes is the table of sizes by media type.
-func (r *run) bytes(e *engine.Engine, t *replay.Tally) {
-	if len(t.Types) == 0 {
-		return
-	}
-	r.heading("Bytes", "of bodies, by media type: as the files are, and over the wire", false)
-	types := sortedKeys(t.Types)
-	slices.SortStableFunc(types, func(a, b string) int { return cmp.Compare(t.Types[b].Plain, t.Types[a].Plain) })
-	rows := [][]string{{r.out.Quiet("type"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("wire"), r.out.Quiet("saved")}}
-	var sum replay.Bytes
-	row := func(name string, b *replay.Bytes) {
-		saved := ""
-		if b.Wire < b.Plain {
-			saved = render.Share(b.Plain-b.Wire, b.Plain)
-		}
-		rows = append(rows, []string{name, render.Number(b.Requests), render.Number(b.Plain), render.Number(b.Wire), saved})
-	}
-	for _, name := range types {
-		b := t.Types[name]
-		row(name, b)
-		sum.Requests += b.Requests
-		sum.Plain += b.Plain
-		sum.Wire += b.Wire
-	}
-	row("all", &sum)
-	r.out.Rows("  ", rows, 1, 2, 3, 4)
-	r.smaller(e, t)
-}
-
-const shownSmaller = 5
-
-// smaller names the files that would save most if they were compressed, and
-// stored siblings that need a look.
-func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
-	type saving struct {
-		path      string
-		requests  int64
-		size, now int64
-	}
-	var list []saving
-	for _, s := range e.Book.Sites {
-		for _, c := range t.Plain.Most(200) {
-			path, ok := strings.CutPrefix(c.Address, s.Name+" ")
-			if !ok {
-				continue
-			}
-			n := e.Tree(s).Find(path)
-			content, err := n.Read()
-			if err != nil {
-				continue // an inventory does not hold it
-			}
-			if size := int64(len(engine.Encode(content, "br", 0))); size < n.Size {
-				list = append(list, saving{canonical.Decode(path), c.N, size, n.Size})
-			}
-		}
-	}
-	if len(list) == 0 {
-		return
-	}
-	slices.SortStableFunc(list, func(a, b saving) int {
-		return cmp.Or(cmp.Compare(b.requests*(b.now-b.size), a.requests*(a.now-a.size)), strings.Compare(a.path, b.path))
-	})
-	r.heading("Could be smaller", "sent plain in the list, and what br would make of it", false)
-	rows := [][]string{{r.out.Quiet("file"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("br"), r.out.Quiet("saved")}}
-	for _, s := range list[:min(shownSmaller, len(list))] {
-		rows = append(rows, []string{render.Short(s.path, 60), render.Number(s.requests), render.Number(s.now), render.Number(s.size), render.Share(s.now-s.size, s.now)})
-	}
-	r.out.Rows("  ", rows, 1, 2, 3, 4)
-	if more := len(list) - shownSmaller; more > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
-	}
-	if !slices.ContainsFunc(e.Book.Rules, func(rule *rulebook.Rule) bool { return rule.Kind == rulebook.KindCompress }) {
-		r.out.Printf("\n  No entry compresses anything: add one like   compress text using br zstd gzip\n")
-		return
-	}
-	r.out.Printf("\n  They were asked for without Accept-Encoding, or no compress entry takes them.\n")
+	}, nil
 }

@@ -192,6 +192,16 @@ func Clean(s string) string {
 	return b.String()
 }
 
+// Cell makes text from outside harmless in a spreadsheet: a cell that would be
+// read as a formula begins with a quote.
+func Cell(s string) string {
+	s = Clean(s)
+	if s != "" && strings.ContainsRune("=+-@", rune(s[0])) && s != "-" {
+		return "'" + s
+	}
+	return s
+}
+
 // Short is Clean, cut at the end to a number of characters; the cut says so.
 func Short(s string, most int) string {
 	s = Clean(s)

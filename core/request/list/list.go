@@ -23,6 +23,7 @@ type Item struct {
 	Line     int
 	Expects  *request.Expectation // nil where the list expects nothing
 	Recorded int                  // the status that a server answered; 0 where none is told
+	Location string               // and its Location
 }
 
 // A Skip is a line that could not be read.

@@ -1,0 +1,209 @@
+package engine
+
+import (
+	"encoding/binary"
+	"math"
+	"net/netip"
+	"strings"
+	"time"
+
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// Reads says which parts of a request, beside method, host, scheme and path,
+// can change its answer.
+type Reads struct {
+	Query    bool
+	Client   bool
+	Agent    bool
+	Referrer bool
+	Time     bool
+	Copied   bool  // a template copies a client, header, time or the like
+	LongURL  int64 // URLs of up to this size are all alike
+}
+
+// Reads looks at all entries of the site that answers for host.
+func (e *Engine) Reads(host string) Reads {
+	r := Reads{LongURL: math.MaxInt64}
+	s := e.siteFor(host)
+	if s == nil {
+		return r
+	}
+	for _, entry := range s.entries {
+		for _, t := range entry.Tests {
+			r.field(t.Field)
+		}
+		switch a := entry.Action.(type) {
+		case *rulebook.Moves:
+			for _, row := range a.Table.Rows {
+				r.Query = r.Query || row.HasQuery
+			}
+		case *rulebook.Redirect:
+			r.template(a.To)
+		case *rulebook.Rewrite:
+			r.template(a.To)
+		case *rulebook.Fallback:
+			for _, t := range a.To {
+				r.template(t)
+			}
+		case *rulebook.Limit:
+			if a.URL >= 0 {
+				r.LongURL = min(r.LongURL, a.URL)
+			}
+		case *rulebook.Header:
+			for _, c := range a.Changes {
+				r.template(c.Value)
+			}
+		case *rulebook.Reply:
+			r.template(a.Body.Text)
+		case *rulebook.ErrorPage:
+			r.template(a.Body.Text)
+			if a.Fill {
+				r.page(s.tree.Find(a.Body.Show))
+			}
+		}
+	}
+	return r
+}
+
+// page looks at the values that a page names.
+func (r *Reads) page(n *site.Node) {
+	if n == nil || n.Folder {
+		return
+	}
+	page, err := n.Read()
+	if err != nil {
+		return // it is not filled either
+	}
+	t := &rulebook.Template{}
+	for _, s := range strings.Split(string(page), "{")[1:] {
+		inner, _, _ := strings.Cut(s, "}")
+		if p, ok := rulebook.PagePiece(inner); ok {
+			t.Body = append(t.Body, p)
+		}
+	}
+	r.template(t)
+}
+
+func (r *Reads) template(t *rulebook.Template) {
+	if t == nil {
+		return
+	}
+	for _, pieces := range [][]rulebook.Piece{t.Body, t.Scheme, t.Host, t.Path, t.Query, t.Fragment} {
+		for _, p := range pieces {
+			if p.Value && p.Capture == "" {
+				r.field(p.Field)
+				switch p.Field.Kind {
+				case rulebook.FieldClient, rulebook.FieldHeader, rulebook.FieldCookie, rulebook.FieldTime, rulebook.FieldUser:
+					r.Copied = true
+				}
+			}
+		}
+	}
+}
+
+func (r *Reads) field(f rulebook.Field) {
+	switch f.Kind {
+	case rulebook.FieldQuery:
+		r.Query = true
+	case rulebook.FieldClient:
+		r.Client = true
+	case rulebook.FieldTime:
+		r.Time = true
+	case rulebook.FieldHeader:
+		r.Agent = r.Agent || f.Name == "user-agent"
+		r.Referrer = r.Referrer || f.Name == "referer"
+	}
+}
+
+// A Classifier tells which of a log line's values the rulebook cannot tell
+// apart. It is for one goroutine.
+type Classifier struct {
+	site  *siteEngine
+	parts []classifierPart
+	time  []*rulebook.Test
+}
+
+type classifierPart struct {
+	field int
+	kind  rulebook.FieldKind
+	name  string
+	known map[string]uint32
+}
+
+// Classifier makes one for the site that answers for host.
+func (e *Engine) Classifier(host string) *Classifier {
+	c := &Classifier{site: e.siteFor(host)}
+	if c.site == nil {
+		return c
+	}
+	for i, f := range c.site.fields {
+		if isFront(f.field.Kind) || len(f.tests) == 0 {
+			continue
+		}
+		c.parts = append(c.parts, classifierPart{i, f.field.Kind, f.field.Name, map[string]uint32{}})
+	}
+	for _, entry := range c.site.entries {
+		for _, t := range entry.Tests {
+			if t.Field.Kind == rulebook.FieldTime {
+				c.time = append(c.time, t)
+			}
+		}
+	}
+	return c
+}
+
+// A Logged is what an access log tells of a request beside its target.
+type Logged struct{ Client, Time, Agent, Referrer []byte }
+
+// Append adds the classes of the values to a key: requests for the same target
+// with equal keys have the same answer, if no template copies a value.
+func (c *Classifier) Append(key []byte, l *Logged) []byte {
+	for i := range c.parts {
+		p := &c.parts[i]
+		var value []byte
+		switch {
+		case p.kind == rulebook.FieldClient:
+			value = l.Client
+		case p.name == "user-agent":
+			value = l.Agent
+		case p.name == "referer":
+			value = l.Referrer
+		}
+		id, ok := p.known[string(value)]
+		if !ok {
+			id = c.id(p, string(value))
+			if len(p.known) >= maxKnown {
+				clear(p.known)
+			}
+			p.known[string(value)] = id
+		}
+		key = binary.LittleEndian.AppendUint32(key, id)
+	}
+	if len(c.time) > 0 {
+		t, err := LogTime(l.Time)
+		for _, test := range c.time {
+			bit := byte('0')
+			if holds(test, "", err == nil, t.UnixNano(), netip.Addr{}) {
+				bit = '1'
+			}
+			key = append(key, bit)
+		}
+	}
+	return key
+}
+
+func (c *Classifier) id(p *classifierPart, value string) uint32 {
+	f := c.site.fields[p.field]
+	if p.kind == rulebook.FieldClient {
+		client, _ := netip.ParseAddr(value)
+		return f.ofClient(client.Unmap()).id
+	}
+	return f.of(value, value != "").id
+}
+
+// LogTime reads the time of an access log: 10/Oct/2026:13:55:36 +0000.
+func LogTime(b []byte) (time.Time, error) {
+	return time.Parse("02/Jan/2006:15:04:05 -0700", string(b))
+}

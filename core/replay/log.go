@@ -1,0 +1,383 @@
+package replay
+
+// The fast road for access logs. Lines are parsed where they lie in large
+// chunks, by all workers at once. Requests that the rulebook cannot tell apart
+// are predicted once and counted from then on; at the end the counts become a
+// tally, the same as if each request had been added to it.
+
+import (
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+)
+
+const (
+	chunkSize = 1 << 20
+	overRead  = 64 << 10
+	maxSlots  = 1 << 15
+)
+
+// A chunk is a run of whole lines.
+type chunk struct {
+	number int
+	text   []byte
+}
+
+// A Progress is told how far a log has been read.
+type Progress func(bytes int64)
+
+// LogFile replays an access log of a known size that can be read at any place.
+func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, workers int, stop *atomic.Bool, progress Progress) (*Tally, error) {
+	var next atomic.Int64
+	return run(e, name, workers, stop, func() func() (chunk, error) {
+		buf := make([]byte, 1+chunkSize+overRead)
+		return func() (chunk, error) {
+			n := next.Add(1) - 1
+			start := n * chunkSize
+			if start >= size {
+				return chunk{}, io.EOF
+			}
+			progress(min(start+chunkSize, size))
+			text, err := lines(in, buf, start, size)
+			return chunk{int(n), text}, err
+		}
+	})
+}
+
+// lines reads the lines that start in the chunk at start.
+func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
+	from := max(0, start-1) // one byte back, to see whether a line starts here
+	n, err := in.ReadAt(buf[:min(int64(len(buf)), size-from)], from)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	text := buf[:n]
+	own := chunkSize
+	if start > 0 {
+		i := bytes.IndexByte(text, '\n')
+		if i < 0 || i > own {
+			return nil, nil // a long line from before takes all of it
+		}
+		text, own = text[i+1:], own-i
+	}
+	if len(text) <= own {
+		return text, nil
+	}
+	for own > 0 && text[own-1] != '\n' {
+		// the last line goes on behind the chunk
+		i := bytes.IndexByte(text[own:], '\n')
+		if i >= 0 {
+			own += i + 1
+			break
+		}
+		at := from + int64(n)
+		if at >= size || len(text) > own+list.MaxLine {
+			own = len(text)
+			break
+		}
+		more := make([]byte, min(chunkSize, size-at))
+		m, err := in.ReadAt(more, at)
+		if err != nil && !errors.Is(err, io.EOF) {
+			return nil, err
+		}
+		n += m
+		text = append(slices.Clip(text), more[:m]...)
+	}
+	return text[:own], nil
+}
+
+// LogStream replays an access log that comes in one piece after the other.
+func LogStream(e *engine.Engine, name string, in io.Reader, workers int, stop *atomic.Bool) (*Tally, error) {
+	full := make(chan chunk, workers)
+	empty := make(chan []byte, 2*workers+2)
+	for range cap(empty) {
+		empty <- nil
+	}
+	var failed error
+	go func() {
+		defer close(full)
+		var rest []byte
+		for number := 0; ; number++ {
+			buf := <-empty
+			if buf == nil {
+				buf = make([]byte, 0, chunkSize)
+			}
+			buf = append(buf[:0], rest...)
+			for len(buf) < cap(buf) {
+				n, err := in.Read(buf[len(buf):cap(buf)])
+				buf = buf[:len(buf)+n]
+				if errors.Is(err, io.EOF) || err != nil && stop.Load() {
+					full <- chunk{number, buf}
+					return
+				}
+				if err != nil {
+					failed = err
+					full <- chunk{number, buf}
+					return
+				}
+				if len(buf) == cap(buf) && bytes.IndexByte(buf, '\n') < 0 && len(buf) <= list.MaxLine {
+					buf = slices.Grow(buf, chunkSize)
+				}
+			}
+			end := bytes.LastIndexByte(buf, '\n') + 1
+			if end == 0 {
+				end = len(buf)
+			}
+			rest = append([]byte{}, buf[end:]...)
+			full <- chunk{number, buf[:end]}
+		}
+	}()
+	t, err := run(e, name, workers, stop, func() func() (chunk, error) {
+		var last []byte
+		return func() (chunk, error) {
+			if last != nil {
+				empty <- last[:0]
+			}
+			c, ok := <-full
+			if !ok {
+				return chunk{}, io.EOF
+			}
+			last = c.text
+			if last == nil {
+				last = []byte{}
+			}
+			return c, nil
+		}
+	})
+	return t, errors.Join(err, failed)
+}
+
+// run works on chunks until there are no more; source makes what gives them to
+// one worker.
+func run(e *engine.Engine, name string, workers int, stop *atomic.Bool, source func() func() (chunk, error)) (*Tally, error) {
+	all := make([]*logWorker, workers)
+	errs := make([]error, workers)
+	var pool sync.WaitGroup
+	for i := range workers {
+		all[i] = newLogWorker(e, name)
+		pool.Go(func() {
+			next := source()
+			for !stop.Load() {
+				c, err := next()
+				if err != nil {
+					if !errors.Is(err, io.EOF) {
+						errs[i] = err
+					}
+					break
+				}
+				all[i].chunk(c)
+			}
+			all[i].fold()
+			if stop.Load() { // let the reader end
+				for {
+					if _, err := next(); err != nil {
+						break
+					}
+				}
+			}
+		})
+	}
+	pool.Wait()
+	total := NewTally()
+	var counts list.Counts
+	perChunk := map[int]int{}
+	var skips []placedSkip
+	for _, w := range all {
+		total.Merge(w.tally)
+		counts.Lines += w.counts.Lines
+		counts.Requests += w.counts.Requests
+		counts.Comments += w.counts.Comments
+		counts.Skipped += w.counts.Skipped
+		for n, l := range w.lines {
+			perChunk[n] = l
+		}
+		skips = append(skips, w.skips...)
+	}
+	slices.SortFunc(skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
+	before, at := 0, 0
+	for _, s := range skips[:min(keptSkips, len(skips))] {
+		for ; at < s.chunk; at++ {
+			before += perChunk[at]
+		}
+		counts.First = append(counts.First, list.Skip{Line: before + s.line, Reason: s.reason})
+	}
+	total.AddCounts(name, counts)
+	total.Partial = stop.Load()
+	return total, errors.Join(errs...)
+}
+
+const keptSkips = 10
+
+type placedSkip struct {
+	chunk, line int
+	reason      string
+}
+
+// A slot is a request that has been predicted, and how often it came since.
+type slot struct {
+	result   *Result
+	n        int64
+	recorded [3]recorded
+	more     map[int]int64 // further recorded statuses
+	missing  bool
+}
+
+type recorded struct {
+	status int
+	n      int64
+}
+
+func (s *slot) add(status int) {
+	s.n++
+	for i := range s.recorded {
+		if r := &s.recorded[i]; r.status == status || r.n == 0 {
+			r.status = status
+			r.n++
+			return
+		}
+	}
+	if s.more == nil {
+		s.more = map[int]int64{}
+	}
+	s.more[status]++
+}
+
+// logWorker is one worker's part of a replay.
+type logWorker struct {
+	engine *engine.Engine
+	name   string
+	base   request.Address
+	reads  engine.Reads
+	class  *engine.Classifier
+	tally  *Tally
+	slots  map[string]*slot
+	key    []byte
+	line   list.Line
+	counts list.Counts
+	lines  map[int]int // by chunk
+	skips  []placedSkip
+}
+
+func newLogWorker(e *engine.Engine, name string) *logWorker {
+	base := e.Book.BaseAddress()
+	return &logWorker{engine: e, name: name, base: base, reads: e.Reads(base.Host), class: e.Classifier(base.Host), tally: NewTally(), slots: map[string]*slot{}, lines: map[int]int{}}
+}
+
+// chunk counts the lines of a chunk.
+func (w *logWorker) chunk(c chunk) {
+	text := c.text
+	if c.number == 0 {
+		text = bytes.TrimPrefix(text, []byte("\ufeff"))
+	}
+	number := 0
+	for len(text) > 0 {
+		number++
+		line := text
+		if i := bytes.IndexByte(text, '\n'); i >= 0 {
+			line, text = text[:i], text[i+1:]
+		} else {
+			text = nil
+		}
+		if n := len(line); n > 0 && line[n-1] == '\r' {
+			line = line[:n-1]
+		}
+		if problem := w.count(line); problem != nil {
+			w.counts.Skipped++
+			if len(w.skips) < keptSkips || c.number <= w.skips[len(w.skips)-1].chunk {
+				w.skip(placedSkip{c.number, number, problem.Error()})
+			}
+		}
+	}
+	w.lines[c.number] = number
+	w.counts.Lines += number
+}
+
+// skip keeps the ten first of the skipped lines; chunks come in no order.
+func (w *logWorker) skip(s placedSkip) {
+	w.skips = append(w.skips, s)
+	slices.SortStableFunc(w.skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
+	w.skips = w.skips[:min(len(w.skips), keptSkips)]
+}
+
+var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
+
+// count counts one line; the error says why it could not.
+func (w *logWorker) count(line []byte) error {
+	if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
+		w.counts.Comments++
+		return nil
+	}
+	if len(line) > list.MaxLine {
+		return errTooLong
+	}
+	l := &w.line
+	if err := list.ParseLog(line, l); err != nil {
+		return err
+	}
+	target := l.Target
+	if !w.reads.Query && int64(len(target)) <= w.reads.LongURL {
+		if i := bytes.IndexByte(target, '?'); i >= 0 {
+			target = target[:i]
+		}
+	}
+	key := append(w.key[:0], l.Method...)
+	key = append(key, ' ')
+	key = append(key, target...)
+	if w.class != nil {
+		key = append(key, ' ')
+		key = w.class.Append(key, &engine.Logged{Client: l.Client, Time: l.Time, Agent: l.Agent, Referrer: l.Referrer})
+	}
+	w.key = key
+	s := w.slots[string(key)]
+	if s == nil {
+		item, err := l.Item(w.base)
+		if err != nil {
+			return err
+		}
+		r := Predict(w.engine, w.name, item)
+		s = &slot{result: r, missing: r.missing()}
+		if len(w.slots) >= maxSlots {
+			w.fold()
+		}
+		if !w.reads.Copied {
+			w.slots[string(key)] = s
+		} else {
+			defer w.foldSlot(s) // a copied value makes each request its own
+		}
+	}
+	w.counts.Requests++
+	s.add(l.Status)
+	if s.missing && len(l.Referrer) > 0 {
+		w.tally.refer(s.result, string(l.Referrer))
+	}
+	return nil
+}
+
+// fold adds what the slots have counted to the tally, and begins anew.
+func (w *logWorker) fold() {
+	for _, s := range w.slots {
+		w.foldSlot(s)
+	}
+	clear(w.slots)
+}
+
+func (w *logWorker) foldSlot(s *slot) {
+	w.tally.count(s.result, s.n)
+	for _, r := range s.recorded {
+		if r.n > 0 {
+			w.tally.record(s.result, r.status, r.n)
+		}
+	}
+	for status, n := range s.more {
+		w.tally.record(s.result, status, n)
+	}
+}

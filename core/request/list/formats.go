@@ -1,0 +1,412 @@
+package list
+
+// The other formats: CSV, JSON lines, HTTP Archive, W3C extended logs, sitemaps.
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"net/url"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"kibitz/core/request"
+)
+
+// readCSV reads RFC 4180 with a heading: url, method, client, time, body,
+// status, location, header.NAME. Its lines are rows.
+func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
+	var c Counts
+	if head, _ := in.Peek(3); bytes.Equal(head, []byte("\ufeff")) {
+		in.Discard(3)
+	}
+	rows := csv.NewReader(in)
+	rows.FieldsPerRecord = -1
+	heading, err := rows.Read()
+	if err != nil {
+		return c, fmt.Errorf("the CSV has no heading: %w", err)
+	}
+	c.Lines, c.Comments = 1, 1
+	for i, name := range heading {
+		heading[i] = strings.TrimSpace(name)
+		switch name := heading[i]; {
+		case name == "url" || name == "method" || name == "client" || name == "time" || name == "body" || name == "status" || name == "location":
+		case strings.HasPrefix(name, "header."):
+		default:
+			return c, fmt.Errorf("the column %q is not known: there are url, method, client, time, body, status, location and header.NAME", name)
+		}
+	}
+	for {
+		row, err := rows.Read()
+		if err == io.EOF {
+			return c, nil
+		}
+		c.Lines++
+		if bad, ok := errors.AsType[*csv.ParseError](err); ok {
+			c.skip(bad.Line, 1, "%v", bad.Err)
+			continue
+		}
+		if err != nil {
+			return c, err
+		}
+		line, _ := rows.FieldPos(0)
+		fields := map[string]string{}
+		for i, v := range row {
+			if i < len(heading) && v != "" {
+				fields[heading[i]] = v
+			}
+		}
+		if len(row) > len(heading) {
+			c.skip(line, 1, "the row has %d fields, and the heading %d", len(row), len(heading))
+			continue
+		}
+		item, err := itemOf(fields, base)
+		if err != nil {
+			c.skip(line, 1, "%v", err)
+			continue
+		}
+		item.Line = line
+		c.Requests++
+		each(item)
+	}
+}
+
+// itemOf makes a request of named texts.
+func itemOf(f map[string]string, base request.Address) (*Item, error) {
+	item := &Item{Request: &request.Request{Method: strings.ToUpper(f["method"])}}
+	var err error
+	if f["url"] == "" {
+		return nil, errors.New("the url is missing")
+	}
+	if item.Request.Address, err = request.Parse(f["url"], base); err != nil {
+		return nil, err
+	}
+	if s := f["client"]; s != "" {
+		if item.Request.Client, err = netip.ParseAddr(s); err != nil {
+			return nil, fmt.Errorf("%q is no address of a client", s)
+		}
+	}
+	if s := f["time"]; s != "" {
+		if item.Request.Time, err = time.Parse(time.RFC3339, s); err != nil {
+			return nil, fmt.Errorf("%q is no time: write it like 2026-03-01T08:00:00Z", s)
+		}
+	}
+	if s := f["body"]; s != "" {
+		if item.Request.Body, err = strconv.ParseInt(s, 10, 64); err != nil || item.Request.Body < 0 {
+			return nil, fmt.Errorf("the body %q is no number of bytes", s)
+		}
+	}
+	if s := f["status"]; s != "" {
+		if item.Recorded, err = strconv.Atoi(s); err != nil || item.Recorded < 100 || item.Recorded > 599 {
+			return nil, fmt.Errorf("the status %q is none", s)
+		}
+	}
+	item.Location = f["location"]
+	for name, value := range f {
+		if h, ok := strings.CutPrefix(name, "header."); ok {
+			item.Request.Headers = append(item.Request.Headers, request.Header{Name: h, Value: value})
+		}
+	}
+	return item, nil
+}
+
+// readJSONL reads one JSON object a line.
+func readJSONL(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
+	var c Counts
+	err := eachLine(in, &c, func(number int, line []byte) {
+		if len(bytes.TrimSpace(line)) == 0 {
+			c.Comments++
+			return
+		}
+		var o struct {
+			URL, Method, Client, Time, Location string
+			Body                                int64
+			Status                              int
+			Headers                             map[string]string
+		}
+		if err := json.Unmarshal(line, &o); err != nil {
+			c.skip(number, 1, "it is no JSON object of a request: %v", err)
+			return
+		}
+		f := map[string]string{"url": o.URL, "method": o.Method, "client": o.Client, "time": o.Time, "location": o.Location, "body": strconv.FormatInt(o.Body, 10)}
+		if o.Status != 0 {
+			f["status"] = strconv.Itoa(o.Status)
+		}
+		for name, value := range o.Headers {
+			f["header."+name] = value
+		}
+		item, err := itemOf(f, base)
+		if err != nil {
+			c.skip(number, 1, "%v", err)
+			return
+		}
+		item.Line = number
+		c.Requests++
+		each(item)
+	})
+	return c, err
+}
+
+// readHAR reads an HTTP Archive (1.2). Its lines are entries.
+func readHAR(in *bufio.Reader, each func(*Item)) (Counts, error) {
+	var c Counts
+	d := json.NewDecoder(in)
+	for { // up to the entries
+		t, err := d.Token()
+		if err != nil {
+			return c, fmt.Errorf("the HTTP archive holds no entries: %w", err)
+		}
+		if name, ok := t.(string); ok && name == "entries" {
+			break
+		}
+	}
+	if _, err := d.Token(); err != nil {
+		return c, err
+	}
+	for d.More() {
+		var e struct {
+			Started string `json:"startedDateTime"`
+			Request struct {
+				Method, URL string
+				Headers     []struct{ Name, Value string }
+				BodySize    int64
+			}
+			Response struct {
+				Status      int
+				RedirectURL string
+			}
+		}
+		c.Lines++
+		if err := d.Decode(&e); err != nil {
+			c.skip(c.Lines, 1, "the entry cannot be read: %v", err)
+			return c, nil
+		}
+		item := &Item{Request: &request.Request{Method: strings.ToUpper(e.Request.Method), Body: max(0, e.Request.BodySize)}, Line: c.Lines, Recorded: e.Response.Status, Location: e.Response.RedirectURL}
+		var err error
+		if item.Request.Address, err = request.Parse(e.Request.URL, request.Address{}); err != nil || !strings.Contains(e.Request.URL, "://") {
+			c.skip(c.Lines, 1, "%q is no http address", e.Request.URL)
+			continue
+		}
+		if t, err := time.Parse(time.RFC3339, e.Started); err == nil {
+			item.Request.Time = t.UTC()
+		}
+		for _, h := range e.Request.Headers {
+			if !strings.HasPrefix(h.Name, ":") && !strings.EqualFold(h.Name, "host") {
+				item.Request.Headers = append(item.Request.Headers, request.Header{Name: h.Name, Value: h.Value})
+			}
+		}
+		c.Requests++
+		each(item)
+	}
+	return c, nil
+}
+
+// readW3C reads the W3C extended log file format, with whatever #Fields.
+func readW3C(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
+	var c Counts
+	var fields []string
+	err := eachLine(in, &c, func(number int, line []byte) {
+		s := strings.TrimSpace(string(line))
+		if s == "" || s[0] == '#' {
+			c.Comments++
+			if rest, ok := strings.CutPrefix(s, "#Fields:"); ok {
+				fields = strings.Fields(rest)
+			}
+			return
+		}
+		if fields == nil {
+			c.skip(number, 1, "no #Fields line stands above it")
+			return
+		}
+		words := w3cWords(s)
+		if len(words) != len(fields) {
+			c.skip(number, 1, "it has %d fields, and #Fields names %d", len(words), len(fields))
+			return
+		}
+		item, err := w3cItem(fields, words, base)
+		if err != nil {
+			c.skip(number, 1, "%v", err)
+			return
+		}
+		item.Line = number
+		c.Requests++
+		each(item)
+	})
+	return c, err
+}
+
+// w3cWords splits at blanks; a quoted field may hold some, and "" is a quote.
+func w3cWords(s string) []string {
+	var out []string
+	for s = strings.TrimLeft(s, " \t"); s != ""; s = strings.TrimLeft(s, " \t") {
+		if s[0] != '"' {
+			end := strings.IndexAny(s, " \t")
+			if end < 0 {
+				end = len(s)
+			}
+			out, s = append(out, s[:end]), s[end:]
+			continue
+		}
+		var b strings.Builder
+		i := 1
+		for ; i < len(s); i++ {
+			if s[i] == '"' {
+				if i+1 < len(s) && s[i+1] == '"' {
+					i++
+				} else {
+					break
+				}
+			}
+			b.WriteByte(s[i])
+		}
+		out, s = append(out, b.String()), s[min(i+1, len(s)):]
+	}
+	return out
+}
+
+func w3cItem(fields, words []string, base request.Address) (*Item, error) {
+	item := &Item{Request: &request.Request{Address: base}}
+	date, clock := "", ""
+	a := &item.Request.Address
+	a.Path = ""
+	for i, name := range fields {
+		v := words[i]
+		if v == "-" {
+			continue
+		}
+		switch lower := strings.ToLower(name); lower {
+		case "date":
+			date = v
+		case "time":
+			clock = v
+		case "cs-method":
+			item.Request.Method = v
+		case "cs-uri":
+			full, err := targetAddress(v, base)
+			if err != nil {
+				return nil, err
+			}
+			*a = full
+		case "cs-uri-stem":
+			a.Path = strings.ReplaceAll(v, "+", "%20")
+		case "cs-uri-query":
+			a.Query, a.HasQuery = v, true
+		case "cs-host", "cs(host)":
+			if err := a.SetHost(v); err != nil {
+				return nil, err
+			}
+		case "c-ip":
+			if ip, err := netip.ParseAddr(strings.Trim(v, "[]")); err == nil {
+				item.Request.Client = ip
+			}
+		case "sc-status":
+			n, err := strconv.Atoi(v)
+			if err != nil {
+				return nil, fmt.Errorf("the status %q is none", v)
+			}
+			item.Recorded = n
+		case "cs-bytes":
+		default:
+			if h, ok := strings.CutPrefix(lower, "cs("); ok {
+				value := strings.ReplaceAll(v, "+", " ")
+				item.Request.Headers = append(item.Request.Headers, request.Header{Name: strings.TrimSuffix(name[len(name)-len(h):], ")"), Value: value})
+			}
+		}
+	}
+	if a.Path == "" {
+		return nil, errors.New("it names no address: #Fields has no cs-uri or cs-uri-stem, or the line has none")
+	}
+	if t, err := time.Parse("2006-01-02 15:04:05", strings.TrimSpace(date+" "+clock)); err == nil {
+		item.Request.Time = t
+	}
+	return item, nil
+}
+
+const maxSitemaps = 1000
+
+// readSitemap reads sitemaps.org XML: every address is expected to answer 200
+// itself. Of an index the sitemaps beside it are read. Its lines are addresses.
+func readSitemap(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) {
+	var c Counts
+	maps, err := sitemap(in, o.Base, &c, each)
+	for i := 0; i < len(maps) && err == nil; i++ {
+		c.Comments++ // the line that names it
+		name := maps[i]
+		if u, err := url.Parse(name); err == nil {
+			name = path.Base(u.Path)
+		}
+		if o.Open == nil || i >= maxSitemaps {
+			c.Comments--
+			c.skip(c.Lines, 1, "the sitemap %s is not read", name)
+			continue
+		}
+		other, err := o.Open(name)
+		if err != nil {
+			c.Comments--
+			c.skip(c.Lines, 1, "the sitemap %s cannot be read beside its index: %v", name, err)
+			continue
+		}
+		unpacked, err := Unpack(other)
+		if err == nil {
+			_, err = sitemap(unpacked, o.Base, &c, each)
+		}
+		other.Close()
+		if err != nil {
+			return c, err
+		}
+	}
+	return c, err
+}
+
+// sitemap reads one file, and gives the sitemaps that it names.
+func sitemap(in io.Reader, base request.Address, c *Counts, each func(*Item)) (maps []string, err error) {
+	d := xml.NewDecoder(in)
+	inIndex := false
+	for {
+		t, err := d.Token()
+		if err == io.EOF {
+			return maps, nil
+		}
+		if err != nil {
+			line, _ := d.InputPos()
+			c.Lines++
+			c.skip(line, 1, "the XML cannot be read any further: %v", err)
+			return maps, nil
+		}
+		start, ok := t.(xml.StartElement)
+		if !ok {
+			continue
+		}
+		switch start.Name.Local {
+		case "sitemapindex":
+			inIndex = true
+		case "loc":
+			line, _ := d.InputPos()
+			var loc string
+			if err := d.DecodeElement(&loc, &start); err != nil {
+				continue // the next token tells
+			}
+			loc = strings.TrimSpace(loc)
+			c.Lines++
+			if inIndex {
+				maps = append(maps, loc)
+				continue
+			}
+			item := &Item{Request: &request.Request{}, Line: line, Expects: &request.Expectation{Status: "200"}}
+			if item.Request.Address, err = request.Parse(loc, base); err != nil {
+				c.skip(line, 1, "%v", err)
+				continue
+			}
+			c.Requests++
+			each(item)
+		}
+	}
+}

@@ -1,0 +1,257 @@
+package list
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"io"
+	"net/netip"
+	"strings"
+	"time"
+
+	"kibitz/core/request"
+)
+
+// A Line is one line of an access log, in the common or combined form. Its
+// texts are parts of the line that was read.
+type Line struct {
+	Client   []byte
+	Time     []byte // 10/Oct/2026:13:55:36 +0000
+	Method   []byte
+	Target   []byte // as it was sent
+	Status   int
+	Referrer []byte // empty where there is none
+	Agent    []byte
+}
+
+var (
+	errNoLog     = errors.New("it is no line of an access log: there is no [time] followed by a quoted request")
+	errNoRequest = errors.New("its request is no HTTP request")
+	errNoStatus  = errors.New("there is no status behind its request")
+)
+
+// ParseLog reads a line without its end. The line may be changed: escapes in it
+// are undone in place.
+func ParseLog(line []byte, l *Line) error {
+	*l = Line{}
+	i := bytes.IndexByte(line, ' ')
+	if i <= 0 {
+		return errNoLog
+	}
+	l.Client = line[:i]
+	open := bytes.IndexByte(line[i:], '[')
+	if open < 0 {
+		return errNoLog
+	}
+	open += i
+	// The time has one length; only an odd log needs a search.
+	quote := open + 29
+	if quote >= len(line) || line[quote] != '"' || line[quote-2] != ']' {
+		end := bytes.Index(line[open:], []byte(`] "`))
+		if end < 0 {
+			return errNoLog
+		}
+		quote = open + end + 2
+	}
+	l.Time = line[open+1 : quote-2]
+	req, rest, ok := quoted(line[quote:])
+	if !ok {
+		return errNoLog
+	}
+	status := bytes.TrimLeft(rest, " ")
+	if len(status) < 3 || !isDigit(status[0]) || !isDigit(status[1]) || !isDigit(status[2]) || len(status) > 3 && status[3] != ' ' {
+		return errNoStatus
+	}
+	l.Status = int(status[0]-'0')*100 + int(status[1]-'0')*10 + int(status[2]-'0')
+	rest = status[3:]
+	if err := l.request(req); err != nil {
+		return err
+	}
+	if i := bytes.IndexByte(rest, '"'); i >= 0 {
+		if l.Referrer, rest, ok = quoted(rest[i:]); ok {
+			if i := bytes.IndexByte(rest, '"'); i >= 0 {
+				l.Agent, _, _ = quoted(rest[i:])
+			}
+		}
+		if string(l.Referrer) == "-" {
+			l.Referrer = nil
+		}
+		if string(l.Agent) == "-" {
+			l.Agent = nil
+		}
+	}
+	return nil
+}
+
+func isDigit(c byte) bool { return '0' <= c && c <= '9' }
+
+// request splits `GET /x HTTP/1.1`. A target with blanks in it is kept whole.
+func (l *Line) request(req []byte) error {
+	i := bytes.IndexByte(req, ' ')
+	if i <= 0 {
+		return errNoRequest
+	}
+	for _, c := range req[:i] {
+		if (c < 'A' || c > 'Z') && c != '-' && c != '_' {
+			return errNoRequest
+		}
+	}
+	l.Method = req[:i]
+	target := req[i+1:]
+	if n := len(target) - 9; n >= 0 && target[n] == ' ' && target[n+1] == 'H' {
+		target = target[:n]
+	} else if j := bytes.LastIndex(target, []byte(" HTTP/")); j >= 0 {
+		target = target[:j]
+	}
+	if len(target) == 0 {
+		return errNoRequest
+	}
+	if target[0] != '/' && target[0] != '*' && !bytes.HasPrefix(target, []byte("http")) {
+		return errNoRequest
+	}
+	l.Target = target
+	return nil
+}
+
+// quoted takes the quoted text at the start of s, with its escapes undone.
+func quoted(s []byte) (text, rest []byte, ok bool) {
+	end := bytes.IndexByte(s[1:], '"') + 1
+	if end == 0 {
+		return nil, nil, false
+	}
+	if bytes.IndexByte(s[1:end], '\\') < 0 {
+		return s[1:end], s[end+1:], true
+	}
+	out := s[1:1]
+	for i := 1; i < len(s); i++ {
+		switch c := s[i]; {
+		case c == '"':
+			return out, s[i+1:], true
+		case c == '\\' && i+1 < len(s):
+			i++
+			switch s[i] {
+			case 'x':
+				if i+2 < len(s) {
+					if v, ok := hexByte(s[i+1], s[i+2]); ok {
+						out = append(out, v)
+						i += 2
+						continue
+					}
+				}
+				out = append(out, '\\', 'x')
+			case 'n':
+				out = append(out, '\n')
+			case 'r':
+				out = append(out, '\r')
+			case 't':
+				out = append(out, '\t')
+			default:
+				out = append(out, s[i])
+			}
+		default:
+			out = append(out, c)
+		}
+	}
+	return nil, nil, false
+}
+
+func hexByte(a, b byte) (byte, bool) {
+	hi, ok1 := hexDigit(a)
+	lo, ok2 := hexDigit(b)
+	return hi<<4 | lo, ok1 && ok2
+}
+
+func hexDigit(c byte) (byte, bool) {
+	switch {
+	case isDigit(c):
+		return c - '0', true
+	case 'a' <= c|32 && c|32 <= 'f':
+		return c | 32 - 'a' + 10, true
+	}
+	return 0, false
+}
+
+// Item gives the line as a request of a list. The item keeps nothing of the line.
+func (l *Line) Item(base request.Address) (*Item, error) {
+	item := &Item{Request: &request.Request{Method: string(l.Method)}, Recorded: l.Status}
+	var err error
+	if item.Request.Address, err = targetAddress(string(l.Target), base); err != nil {
+		return nil, err
+	}
+	if client, err := netip.ParseAddr(string(l.Client)); err == nil {
+		item.Request.Client = client
+	}
+	if t, err := time.Parse("02/Jan/2006:15:04:05 -0700", string(l.Time)); err == nil {
+		item.Request.Time = t.UTC()
+	}
+	if l.Referrer != nil {
+		item.Request.Headers = append(item.Request.Headers, request.Header{Name: "Referer", Value: string(l.Referrer)})
+	}
+	if l.Agent != nil {
+		item.Request.Headers = append(item.Request.Headers, request.Header{Name: "User-Agent", Value: string(l.Agent)})
+	}
+	return item, nil
+}
+
+// targetAddress reads a request target (RFC 9112, 3.2): nearly always a path as
+// it was sent, sometimes a whole URL.
+func targetAddress(target string, base request.Address) (request.Address, error) {
+	if target[0] != '/' && target[0] != '*' {
+		return request.Parse(target, base)
+	}
+	base.Path, base.Query, base.HasQuery = strings.Cut(target, "?")
+	base.Fragment = ""
+	return base, nil
+}
+
+func readLog(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
+	var c Counts
+	var l Line
+	err := eachLine(in, &c, func(number int, line []byte) {
+		if blankOrComment(line) {
+			c.Comments++
+			return
+		}
+		if err := ParseLog(line, &l); err != nil {
+			c.skip(number, 1, "%v", err)
+			return
+		}
+		item, err := l.Item(base)
+		if err != nil {
+			c.skip(number, 1, "%v", err)
+			return
+		}
+		item.Line = number
+		c.Requests++
+		each(item)
+	})
+	return c, err
+}
+
+func blankOrComment(line []byte) bool {
+	t := bytes.TrimLeft(line, " \t")
+	return len(t) == 0 || t[0] == '#'
+}
+
+// eachLine calls yield for every line without its end, and counts them. A line
+// that is too long is skipped.
+func eachLine(in *bufio.Reader, c *Counts, yield func(number int, line []byte)) error {
+	for number := 1; ; number++ {
+		line, tooLong, err := readLine(in)
+		if line == "" && !tooLong && err != nil {
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			return err
+		}
+		c.Lines++
+		if tooLong {
+			c.skip(number, 1, "the line is longer than %d MiB", MaxLine>>20)
+			continue
+		}
+		if number == 1 {
+			line = strings.TrimPrefix(line, "\ufeff")
+		}
+		yield(number, []byte(strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r")))
+	}
+}

@@ -1,0 +1,496 @@
+package cli
+
+// What a replay shows people.
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kibitz/core/canonical"
+	"kibitz/core/engine"
+	"kibitz/core/replay"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+	"kibitz/internal/render"
+)
+
+// tallyText shows the sums.
+func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took time.Duration) {
+	out := r.out
+	var head []string
+	add := func(n int64, noun string, bad bool) {
+		s := render.Count(n, noun)
+		if bad && n > 0 {
+			s = out.Bad(s)
+		}
+		head = append(head, s)
+	}
+	head = append(head, fmt.Sprintf("%s in %s", render.Count(t.Requests, "request"), shortTime(took)))
+	add(t.Loops.Total+t.TooLong.Total, "loop", true)
+	head = append(head, render.Number(t.Missing.Total)+" not found")
+	if t.Expected > 0 {
+		met := fmt.Sprintf("%s of %s met", render.Number(t.Expected-t.Unmets), render.Count(t.Expected, "expectation"))
+		if t.Unmets > 0 {
+			met = out.Bad(met)
+		}
+		head = append(head, met)
+	}
+	skipped, lines := 0, 0
+	for _, l := range t.Lists {
+		skipped += l.Skipped
+		lines += l.Lines
+	}
+	if skipped > 0 {
+		head = append(head, render.Count(skipped, "line")+" not read")
+	}
+	out.Printf("%s\n", strings.Join(head, "   "))
+	if t.Requests == 0 {
+		out.Printf("\nThe %s of the list hold no request.\n", render.Count(lines, "line"))
+		return
+	}
+	r.outcomes(t)
+	r.recorded(t, f.top)
+	r.top("Loops", "visitors are sent round for ever", &t.Loops, f.top, true)
+	r.top("Too long", fmt.Sprintf("more than %d redirects", engine.MaxRedirects), &t.TooLong, f.top, true)
+	r.top("Chains", "more than one redirect before the visitor arrives", &t.Chains, f.top, false)
+	r.missing(e, t, f.top)
+	r.unmet(t, f.top)
+	r.entries(e, t, f.top)
+	r.bytes(e, t)
+}
+
+func shortTime(d time.Duration) string {
+	switch {
+	case d < time.Millisecond:
+		return fmt.Sprintf("%d µs", d.Microseconds())
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+// outcomes is the table of statuses and what decided them.
+func (r *run) outcomes(t *replay.Tally) {
+	type row struct {
+		status string
+		n      int64
+		by     map[string]int64
+	}
+	byStatus := map[string]*row{}
+	for o, n := range t.Outcomes {
+		s := byStatus[o.Status]
+		if s == nil {
+			s = &row{status: o.Status, by: map[string]int64{}}
+			byStatus[o.Status] = s
+		}
+		s.n += n
+		name := o.By
+		if name == "" {
+			name = "(" + string(o.Cause) + ")"
+		}
+		s.by[name] += n
+	}
+	r.out.Printf("\n")
+	rows := [][]string{{r.out.Quiet("status"), r.out.Quiet("requests"), r.out.Quiet("share"), r.out.Quiet("decided by")}}
+	for _, status := range sortedKeys(byStatus) {
+		s := byStatus[status]
+		names := sortedKeys(s.by)
+		slices.SortStableFunc(names, func(a, b string) int { return cmp.Compare(s.by[b], s.by[a]) })
+		var by []string
+		for i, name := range names {
+			if i == 12 {
+				by = append(by, fmt.Sprintf("and %d more", len(names)-i))
+				break
+			}
+			by = append(by, name+" "+render.Number(s.by[name]))
+		}
+		for i, line := range wrapList(by, r.out.Width-34) {
+			if i == 0 {
+				rows = append(rows, []string{r.out.Status(status), render.Number(s.n), render.Share(s.n, t.Requests), line})
+			} else {
+				rows = append(rows, []string{"", "", "", line})
+			}
+		}
+	}
+	r.out.Rows("  ", rows, 1, 2)
+}
+
+func wrapList(items []string, width int) []string {
+	var lines []string
+	line := ""
+	for _, item := range items {
+		if line != "" && len(line)+3+len(item) > width {
+			lines = append(lines, line)
+			line = ""
+		}
+		if line != "" {
+			line += "   "
+		}
+		line += item
+	}
+	return append(lines, line)
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// heading begins a part of the report.
+func (r *run) heading(title, what string, bad bool) {
+	if bad {
+		title = r.out.Bad(title)
+	}
+	r.out.Printf("\n%s   %s\n\n", title, r.out.Quiet(what))
+}
+
+// top shows the commonest addresses of one sort, and how to see more of them.
+func (r *run) top(title, what string, t *replay.Top, most int, bad bool) {
+	if t.Total == 0 {
+		return
+	}
+	r.heading(title, what, bad)
+	var rows [][]string
+	for _, c := range t.Most(most) {
+		rows = append(rows, []string{render.Number(c.N), render.Short(c.Address, r.out.Width-14)})
+	}
+	r.out.Rows("  ", rows, 0)
+	r.more(t, most)
+}
+
+func (r *run) more(t *replay.Top, most int) {
+	if more := len(t.Counts) - most; more > 0 {
+		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+	}
+	if t.Others > 0 {
+		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("bounded: %s were for addresses beyond the first %s", render.Count(t.Others, "request"), render.Number(len(t.Counts)))))
+	}
+	if most := t.Most(1); len(most) == 1 {
+		method, url, ok := strings.Cut(most[0].Address, " ")
+		words := "-method " + method + " "
+		if !ok {
+			url, words = method, ""
+		}
+		r.out.Printf("\n  See one    kibitz trace %s%s%s\n", r.rulesWords(), words, render.Shell(url))
+	}
+}
+
+// rulesWords are the -rules flag of a command to paste, where it is needed.
+func (r *run) rulesWords() string {
+	if r.rules == "" || r.rules == defaultRules {
+		return ""
+	}
+	return "-rules " + render.Shell(r.rules) + " "
+}
+
+func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
+	if t.Missing.Total == 0 {
+		return
+	}
+	r.heading("Not found", "answered 404, and the list did not expect that", false)
+	var rows [][]string
+	for _, c := range t.Missing.Most(most) {
+		rows = append(rows, []string{render.Number(c.N), render.Short(c.Address, r.out.Width-50), r.out.Quiet(render.Short(r.whence(e, t, c.Address), 70))})
+	}
+	r.out.Rows("  ", rows, 0)
+	r.more(&t.Missing, most)
+}
+
+// whence says where requests for a missing address come from, pages of the
+// site first, since those can be mended, and which file is the likeliest.
+func (r *run) whence(e *engine.Engine, t *replay.Tally, address string) string {
+	var out []string
+	if top := t.Referrer[address]; top != nil {
+		var own, other string
+		for _, c := range top.Most(len(top.Counts)) {
+			a, err := request.Parse(c.Address, request.Address{})
+			if err == nil && e.Serves(a.Host) && own == "" {
+				own = "linked on " + a.Target()
+			}
+			if other == "" {
+				other = "from " + c.Address
+			}
+		}
+		out = append(out, cmp.Or(own, other))
+	}
+	_, path, _ := strings.Cut(address, "://")
+	if i := strings.IndexByte(path, '/'); i >= 0 {
+		if like := likeliest(e, path[i:]); like != "" {
+			out = append(out, "perhaps "+like)
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+func (r *run) unmet(t *replay.Tally, most int) {
+	if t.Unmets == 0 {
+		return
+	}
+	r.heading("Not as expected", render.Count(t.Unmets, "request")+" whose answer is not what the list says", true)
+	for i, u := range t.Unmet {
+		if i == 2*most {
+			r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %s more; all of them: kibitz replay -each", render.Number(t.Unmets-int64(i)))))
+			break
+		}
+		r.out.Printf("  %s:%d   %s\n", render.Clean(u.List), u.Line, render.Short(u.Target, r.out.Width-30))
+		for _, what := range u.What {
+			r.out.Wrapped("      ", render.Clean(what))
+		}
+	}
+}
+
+// entries is the table of entries by use, with those that nothing reached.
+func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
+	type use struct {
+		rule *rulebook.Rule
+		n    int64
+	}
+	var used []use
+	var idle []string
+	for _, rule := range e.Book.Rules {
+		n := t.Entries[place(rule)]
+		switch rule.Action.(type) {
+		case *rulebook.Redirect, *rulebook.Moves, *rulebook.Reply, *rulebook.Handoff, *rulebook.Fallback:
+			if n == 0 {
+				idle = append(idle, fmt.Sprintf("%s (%s)", rule.Name, rule.Place))
+			}
+		}
+		if n > 0 {
+			used = append(used, use{rule, n})
+		}
+	}
+	slices.SortStableFunc(used, func(a, b use) int { return cmp.Compare(b.n, a.n) })
+	if len(used) > 0 {
+		r.heading("Entries", "by the requests that they decided", false)
+		var rows [][]string
+		for _, u := range used[:min(most, len(used))] {
+			rows = append(rows, []string{render.Number(u.n), render.Share(u.n, t.Requests), u.rule.Name, r.out.Quiet(place(u.rule)), render.Short(takes(u.rule), 60)})
+		}
+		r.out.Rows("  ", rows, 0, 1)
+		if more := len(used) - most; more > 0 {
+			r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+		}
+	}
+	if len(idle) > 0 {
+		r.heading("Not reached", render.Count(len(idle), "entry")+" that decided no request of the list", false)
+		more := ""
+		if len(idle) > 4*most {
+			more = fmt.Sprintf(", and %d more", len(idle)-4*most)
+			idle = idle[:4*most]
+		}
+		r.out.Wrapped("  ", strings.Join(idle, ", ")+more)
+	}
+}
+
+// bytes is the table of sizes by media type.
+func (r *run) bytes(e *engine.Engine, t *replay.Tally) {
+	if len(t.Types) == 0 {
+		return
+	}
+	r.heading("Bytes", "of bodies, by media type: as the files are, and over the wire", false)
+	types := sortedKeys(t.Types)
+	slices.SortStableFunc(types, func(a, b string) int { return cmp.Compare(t.Types[b].Plain, t.Types[a].Plain) })
+	rows := [][]string{{r.out.Quiet("type"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("wire"), r.out.Quiet("saved")}}
+	var sum replay.Bytes
+	row := func(name string, b *replay.Bytes) {
+		saved := ""
+		if b.Wire < b.Plain {
+			saved = render.Share(b.Plain-b.Wire, b.Plain)
+		}
+		rows = append(rows, []string{name, render.Number(b.Requests), render.Number(b.Plain), render.Number(b.Wire), saved})
+	}
+	for _, name := range types {
+		b := t.Types[name]
+		row(name, b)
+		sum.Requests += b.Requests
+		sum.Plain += b.Plain
+		sum.Wire += b.Wire
+	}
+	row("all", &sum)
+	r.out.Rows("  ", rows, 1, 2, 3, 4)
+	r.smaller(e, t)
+}
+
+const shownSmaller = 5
+
+// smaller names the files that would save most if they were compressed, and
+// stored siblings that need a look.
+func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
+	type saving struct {
+		path      string
+		requests  int64
+		size, now int64
+	}
+	var list []saving
+	for _, s := range e.Book.Sites {
+		for _, c := range t.Plain.Most(200) {
+			path, ok := strings.CutPrefix(c.Address, s.Name+" ")
+			if !ok {
+				continue
+			}
+			n := e.Tree(s).Find(path)
+			content, err := n.Read()
+			if err != nil {
+				continue // an inventory does not hold it
+			}
+			if size := int64(len(engine.Encode(content, "br", 0))); size < n.Size {
+				list = append(list, saving{canonical.Decode(path), c.N, size, n.Size})
+			}
+		}
+	}
+	if len(list) == 0 {
+		return
+	}
+	slices.SortStableFunc(list, func(a, b saving) int {
+		return cmp.Or(cmp.Compare(b.requests*(b.now-b.size), a.requests*(a.now-a.size)), strings.Compare(a.path, b.path))
+	})
+	r.heading("Could be smaller", "sent plain in the list, and what br would make of it", false)
+	rows := [][]string{{r.out.Quiet("file"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("br"), r.out.Quiet("saved")}}
+	for _, s := range list[:min(shownSmaller, len(list))] {
+		rows = append(rows, []string{render.Short(s.path, 60), render.Number(s.requests), render.Number(s.now), render.Number(s.size), render.Share(s.now-s.size, s.now)})
+	}
+	r.out.Rows("  ", rows, 1, 2, 3, 4)
+	if more := len(list) - shownSmaller; more > 0 {
+		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+	}
+	if !slices.ContainsFunc(e.Book.Rules, func(rule *rulebook.Rule) bool { return rule.Kind == rulebook.KindCompress }) {
+		r.out.Printf("\n  No entry compresses anything: add one like   compress text using br zstd gzip\n")
+		return
+	}
+	r.out.Printf("\n  They were asked for without Accept-Encoding, or no compress entry takes them.\n")
+}
+
+// recorded holds what servers answered against what is predicted.
+func (r *run) recorded(t *replay.Tally, most int) {
+	if len(t.Recorded) == 0 {
+		return
+	}
+	type cell struct {
+		recorded  int
+		predicted string
+	}
+	cells := map[cell]int64{}
+	rowTotals, columns := map[int]int64{}, map[string]bool{}
+	same, total := int64(0), int64(0)
+	for p, n := range t.Recorded {
+		cells[cell{p.Recorded, p.Predicted.Status}] += n
+		rowTotals[p.Recorded] += n
+		columns[p.Predicted.Status] = true
+		total += n
+		if p.Predicted.Status == fmt.Sprint(p.Recorded) || p.Predicted.Status == "app" {
+			same += n
+		}
+	}
+	r.heading("Recorded against predicted", fmt.Sprintf("%s of %s alike (%s)", render.Number(same), render.Number(total), render.Share(same, total)), false)
+	statuses := sortedKeys(columns)
+	heads := []string{r.out.Quiet("recorded")}
+	right := []int{0}
+	for i, s := range statuses {
+		heads = append(heads, r.out.Quiet(s))
+		right = append(right, i+1)
+	}
+	rows := [][]string{heads}
+	var recorded []int
+	for status := range rowTotals {
+		recorded = append(recorded, status)
+	}
+	slices.Sort(recorded)
+	for _, status := range recorded {
+		row := []string{fmt.Sprint(status)}
+		for _, s := range statuses {
+			n := cells[cell{status, s}]
+			text := render.Number(n)
+			switch {
+			case n == 0:
+				text = "."
+			case s != fmt.Sprint(status) && s != "app":
+				text = r.out.Doubtful(text)
+			}
+			row = append(row, text)
+		}
+		rows = append(rows, row)
+	}
+	r.out.Rows("  ", rows, right...)
+	r.differences(t, most)
+}
+
+// differences groups what is predicted otherwise by the entry that decides.
+func (r *run) differences(t *replay.Tally, most int) {
+	var pairs []replay.Pair
+	for p := range t.Differs {
+		pairs = append(pairs, p)
+	}
+	if len(pairs) == 0 {
+		return
+	}
+	slices.SortFunc(pairs, func(a, b replay.Pair) int {
+		return cmp.Or(cmp.Compare(t.Differs[b].Total, t.Differs[a].Total), cmp.Compare(a.Recorded, b.Recorded), strings.Compare(fmt.Sprint(a.Predicted), fmt.Sprint(b.Predicted)))
+	})
+	r.heading("Differences", "answered otherwise than the rulebook says, by what decides", false)
+	var rows [][]string
+	for _, p := range pairs[:min(most, len(pairs))] {
+		top := t.Differs[p]
+		by, at := "("+string(p.Predicted.Cause)+")", ""
+		if p.Predicted.By != "" {
+			by, at = p.Predicted.By, p.Predicted.At
+		}
+		var most []string
+		for _, c := range top.Most(2) {
+			most = append(most, render.Short(c.Address, 60))
+		}
+		rows = append(rows, []string{render.Number(top.Total), fmt.Sprintf("%d became %s", p.Recorded, p.Predicted.Status), by, r.out.Quiet(at), strings.Join(most, "  ")})
+	}
+	r.out.Rows("  ", rows, 0)
+	if more := len(pairs) - most; more > 0 {
+		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+	}
+}
+
+// likeliest gives the address of the file or folder of the trees that is most
+// like a missing path: the same last name elsewhere, or one with a letter or
+// two changed.
+func likeliest(e *engine.Engine, path string) string {
+	path = strings.TrimSuffix(canonical.Decode(path), "/")
+	name := path[strings.LastIndexByte(path, '/')+1:]
+	stem, _, _ := strings.Cut(name, ".")
+	if len(stem) < 3 {
+		return ""
+	}
+	best, bestScore := "", 0
+	for _, s := range e.Book.Sites {
+		e.Tree(s).Each(func(n *site.Node) {
+			if n.Path == "" || n.Hidden || strings.HasPrefix(n.Path, "/errors/") {
+				return
+			}
+			own := n.Name()
+			ownStem, _, _ := strings.Cut(own, ".")
+			score := 0
+			switch {
+			case strings.EqualFold(own, name):
+				score = 100
+			case strings.EqualFold(ownStem, stem):
+				score = 80
+			case rulebook.Distance(strings.ToLower(ownStem), strings.ToLower(stem)) <= len(stem)/5:
+				score = 60
+			default:
+				return
+			}
+			score -= rulebook.Distance(canonical.Decode(n.Path), path)
+			if score > bestScore {
+				best, bestScore = canonical.Decode(n.Path), score
+				if n.Folder {
+					best += "/"
+				}
+			}
+		})
+	}
+	return best
+}
