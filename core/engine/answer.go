@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"kibitz/core/canonical"
 	"kibitz/core/request"
@@ -27,10 +28,22 @@ func (e *Engine) Trace(req *request.Request) (*Response, *Trace) {
 	return e.answer(req, plain{}, t), t
 }
 
+// Outcome is Predict without the header: status, cause, entry, Location, file,
+// media type and sizes are the same.
+func (e *Engine) Outcome(req *request.Request) *Response {
+	s := states.Get().(*state)
+	*s = state{engine: e, req: req, find: compiled{}, light: true, classed: s.classed}
+	r := s.run()
+	s.req = nil
+	states.Put(s)
+	return r
+}
+
+var states = sync.Pool{New: func() any { return &state{} }}
+
 func (e *Engine) answer(req *request.Request, find finder, t *Trace) *Response {
 	s := &state{engine: e, req: req, find: find, trace: t}
-	r := s.run()
-	return r
+	return s.run()
 }
 
 // run goes through the steps.
@@ -56,7 +69,9 @@ func (s *state) run() *Response {
 	if !s.headers(r) {
 		return s.plainPage(r)
 	}
-	s.hints(r)
+	if !s.light {
+		s.hints(r)
+	}
 	return r
 }
 
@@ -92,6 +107,9 @@ func (s *state) receive() (*Response, bool) {
 
 // limits refuses what is too large (step 1).
 func (s *state) limits(r *Response) bool {
+	if s.site.groups[groupLimit] == nil {
+		return false
+	}
 	headers := int64(0)
 	for _, h := range s.req.Headers {
 		headers += int64(len(h.Name) + len(h.Value) + 4)
@@ -192,7 +210,9 @@ func (s *state) redirect(r *Response, rule *rulebook.Rule, to *rulebook.Template
 		return s.bad(r, rule, err)
 	}
 	r.Status, r.Cause, r.By, r.Location = status, CauseRedirect, rule, location
-	s.note(rule, "answers %d to %s", status, location)
+	if s.trace != nil {
+		s.note(rule, "answers %d to %s", status, location)
+	}
 	return true
 }
 
@@ -281,7 +301,9 @@ func (s *state) body(r *Response, rule *rulebook.Rule, b rulebook.Body, fill boo
 			return
 		}
 		r.File = n
-		s.note(rule, "shows %s", n.Path)
+		if s.trace != nil {
+			s.note(rule, "shows %s", n.Path)
+		}
 		if !fill {
 			return
 		}
@@ -384,10 +406,12 @@ func (s *state) file(r *Response) {
 	}
 	switch {
 	case n == nil || !n.Folder && slash:
-		s.missing(r, http.StatusNotFound, CauseMissing, "the tree has nothing at "+s.path)
+		s.missing(r, http.StatusNotFound, CauseMissing, "the tree has nothing there")
 	case !n.Folder:
 		r.Status, r.Cause, r.File = http.StatusOK, CauseFile, n
-		s.note(nil, "the tree has the file %s", n.Path)
+		if s.trace != nil {
+			s.note(nil, "the tree has the file %s", n.Path)
+		}
 	default:
 		s.folder(r, n, slash)
 	}
@@ -446,16 +470,18 @@ func (s *state) folder(r *Response, n *site.Node, slash bool) {
 		return
 	}
 	s.path = asked
-	what := "the folder has none of its documents (" + strings.Join(documents, " ") + ")"
-	if len(documents) == 0 {
-		what = "the folder has no documents"
+	what := "the folder has no documents, and is not listed"
+	if s.trace != nil && len(documents) > 0 {
+		what = "the folder has none of its documents (" + strings.Join(documents, " ") + "), and is not listed"
 	}
-	s.missing(r, http.StatusForbidden, CauseNoDocument, what+" and is not listed")
+	s.missing(r, http.StatusForbidden, CauseNoDocument, what)
 }
 
 // missing tries the fallbacks for what the tree does not have.
 func (s *state) missing(r *Response, status int, cause Cause, what string) {
-	s.note(nil, "%s", what)
+	if s.trace != nil {
+		s.note(nil, "%s", what)
+	}
 	for pos := s.find.next(s, groupFallback, -1); pos >= 0; pos = s.find.next(s, groupFallback, pos) {
 		rule := s.site.entries[pos].Rule
 		a := rule.Action.(*rulebook.Fallback)

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 	"time"
+	"unsafe"
 
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -165,7 +166,9 @@ func (c *Classifier) Append(key []byte, l *Logged) []byte {
 		var value []byte
 		switch {
 		case p.kind == rulebook.FieldClient:
-			value = l.Client
+			client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(l.Client), len(l.Client)))
+			key = binary.LittleEndian.AppendUint32(key, c.site.fields[p.field].clientID(client.Unmap()))
+			continue
 		case p.name == "user-agent":
 			value = l.Agent
 		case p.name == "referer":
@@ -194,13 +197,27 @@ func (c *Classifier) Append(key []byte, l *Logged) []byte {
 	return key
 }
 
-func (c *Classifier) id(p *classifierPart, value string) uint32 {
-	f := c.site.fields[p.field]
-	if p.kind == rulebook.FieldClient {
-		client, _ := netip.ParseAddr(value)
-		return f.ofClient(client.Unmap()).id
+// Size is the number of bytes that Append adds.
+func (c *Classifier) Size() int {
+	if c.site == nil {
+		return 0
 	}
-	return f.of(value, value != "").id
+	return 4*len(c.parts) + len(c.time)
+}
+
+func (c *Classifier) id(p *classifierPart, value string) uint32 {
+	return c.site.fields[p.field].of(value, value != "").id
+}
+
+// clientID is the class of a client, without what the class says.
+func (c *classes) clientID(client netip.Addr) uint32 {
+	if !client.IsValid() {
+		return c.none.id
+	}
+	if found, ok := c.blocks.Lookup(client); ok {
+		return found.id
+	}
+	return c.nobody.id
 }
 
 // LogTime reads the time of an access log: 10/Oct/2026:13:55:36 +0000.

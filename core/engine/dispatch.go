@@ -60,6 +60,7 @@ type classes struct {
 type class struct {
 	id    uint32
 	holds []bool // by bit
+	once  sync.Once
 
 	mu    sync.Mutex
 	lists map[*index][]int32 // what is left of an index's list for this class
@@ -128,6 +129,7 @@ func (s *siteEngine) cond(t *rulebook.Test) cond {
 func (c *classes) prepare() {
 	if c.field.Kind == rulebook.FieldClient {
 		c.blocks = &bart.Table[*class]{}
+		c.nobody = c.ask("", true, netip.Addr{}) // which is in no block
 		for _, t := range c.tests {
 			for _, v := range t.Values {
 				if v.Kind == rulebook.ValueNetwork {
@@ -223,17 +225,10 @@ func (c *classes) ofClient(client netip.Addr) *class {
 		return c.none
 	}
 	found, ok := c.blocks.Lookup(client)
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	if !ok {
-		if c.nobody == nil {
-			c.nobody = c.ask("", true, client)
-		}
 		return c.nobody
 	}
-	if found.holds == nil {
-		found.holds = c.ask("", true, client).holds
-	}
+	found.once.Do(func() { found.holds = c.ask("", true, client).holds })
 	return found
 }
 

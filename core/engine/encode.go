@@ -35,6 +35,9 @@ var compressible = []string{"text/*", "application/javascript", "application/jso
 
 // compression gathers the points of the compress entries; nil if none fits.
 func (s *state) compression() *compression {
+	if s.site.groups[groupCompress] == nil {
+		return nil
+	}
 	c := &compression{using: []string{"br", "zstd", "gzip"}, types: compressible, over: 256, stored: true}
 	if !s.point(groupCompress, func(a *rulebook.Compress) bool { return true }, func(*rulebook.Compress) {}, &c.by) {
 		return nil
@@ -73,7 +76,9 @@ func (s *state) encode(r *Response) {
 	if c == nil || !TypeListed(r.Type, c.types) {
 		return
 	}
-	r.Headers = append(r.Headers, request.Header{Name: "Vary", Value: "Accept-Encoding"})
+	if !s.light {
+		r.Headers = append(r.Headers, request.Header{Name: "Vary", Value: "Accept-Encoding"})
+	}
 	accepts, asked := s.req.Get("accept-encoding")
 	if !asked || r.Size <= c.over {
 		return
@@ -120,6 +125,9 @@ func (s *state) encode(r *Response) {
 
 func (s *state) encoded(r *Response, name string, size int64) {
 	r.Encoding, r.Encoded = name, size
+	if s.light {
+		return
+	}
 	r.set("Content-Encoding", name)
 	if _, ok := r.Get("ETag"); ok {
 		r.set("ETag", etag(r.File, name))
@@ -230,23 +238,23 @@ func (s *state) conditions(r *Response) {
 	get := s.req.Get
 	if v, ok := get("If-Match"); ok {
 		if !tagListed(v, tag, true) {
-			s.conditional(r, http.StatusPreconditionFailed, "If-Match")
+			s.precondition(r, http.StatusPreconditionFailed, "If-Match")
 			return
 		}
 	} else if v, ok := get("If-Unmodified-Since"); ok {
 		if t, err := http.ParseTime(v); err == nil && modified.After(t) {
-			s.conditional(r, http.StatusPreconditionFailed, "If-Unmodified-Since")
+			s.precondition(r, http.StatusPreconditionFailed, "If-Unmodified-Since")
 			return
 		}
 	}
 	if v, ok := get("If-None-Match"); ok {
 		if tagListed(v, tag, false) {
-			s.conditional(r, http.StatusNotModified, "If-None-Match")
+			s.precondition(r, http.StatusNotModified, "If-None-Match")
 			return
 		}
 	} else if v, ok := get("If-Modified-Since"); ok {
 		if t, err := http.ParseTime(v); err == nil && !modified.After(t) && !r.File.Modified.IsZero() {
-			s.conditional(r, http.StatusNotModified, "If-Modified-Since")
+			s.precondition(r, http.StatusNotModified, "If-Modified-Since")
 			return
 		}
 	}
@@ -282,7 +290,7 @@ func tagListed(field, tag string, strong bool) bool {
 	return false
 }
 
-func (s *state) conditional(r *Response, status int, field string) {
+func (s *state) precondition(r *Response, status int, field string) {
 	r.Status = status
 	r.Cause = CauseUnchanged
 	if status == http.StatusPreconditionFailed {

@@ -37,7 +37,7 @@ func bodiless(status int) bool {
 
 // represent gives the answer its body, with the fields that describe it.
 func (s *state) represent(r *Response) {
-	if r.Location != "" {
+	if r.Location != "" && !s.light {
 		r.set("Location", r.Location)
 	}
 	if bodiless(r.Status) {
@@ -63,6 +63,12 @@ func (s *state) represent(r *Response) {
 		r.Size = 0
 	}
 	r.Encoded = r.Size
+	if s.light && !s.conditional() {
+		if r.File != nil {
+			s.encode(r)
+		}
+		return
+	}
 	if r.Type != "" {
 		full := r.Type
 		if charset != "" {
@@ -87,6 +93,17 @@ func (s *state) represent(r *Response) {
 	}
 }
 
+// conditional reports whether the request has a header field that can change
+// the answer to it.
+func (s *state) conditional() bool {
+	for _, h := range s.req.Headers {
+		if len(h.Name) > 3 && (strings.EqualFold(h.Name[:3], "if-") || strings.EqualFold(h.Name, "range")) {
+			return true
+		}
+	}
+	return false
+}
+
 // etag is a strong validator of a file in one encoding.
 func etag(n *site.Node, encoding string) string {
 	tag := fmt.Sprintf("%x-%x", n.Modified.UnixMicro(), n.Size)
@@ -103,7 +120,9 @@ func (s *state) mediaType(n *site.Node) (mediaType, charset string) {
 	e := s.first(groupMedia, func(r *rulebook.Rule) bool { return r.Action.(*rulebook.Media).Types[ext] != "" })
 	if e != nil && ext != "" {
 		mediaType = e.Action.(*rulebook.Media).Types[ext]
-		s.note(e.Rule, ".%s is %s", ext, mediaType)
+		if s.trace != nil {
+			s.note(e.Rule, ".%s is %s", ext, mediaType)
+		}
 	}
 	if mediaType == "" {
 		mediaType = "application/octet-stream"
@@ -174,6 +193,9 @@ func (s *state) headers(r *Response) bool {
 	for pos := s.find.next(s, groupHeader, -1); pos >= 0; pos = s.find.next(s, groupHeader, pos) {
 		rule := s.site.entries[pos].Rule
 		a := rule.Action.(*rulebook.Header)
+		if s.light && a.Constant() {
+			continue // it is valid, and nobody looks at it
+		}
 		if !a.For.Empty() && !a.For.Has(r.Status) {
 			if s.trace != nil {
 				s.trace.Steps = append(s.trace.Steps, Step{Rule: rule, Text: fmt.Sprintf("for %s: the status is %d", strings.Join(a.For.Words(), " "), r.Status)})

@@ -21,6 +21,7 @@ type state struct {
 	req    *request.Request
 	find   finder
 	trace  *Trace // nil but for a trace
+	light  bool   // the header is not wanted
 
 	path     string // canonical, as it stands
 	asked    string // canonical, as it was asked for

@@ -68,10 +68,15 @@ func (e *Engine) Visit(req *request.Request) *Visit {
 
 // VisitFrom is Visit for a request whose answer is known already.
 func (e *Engine) VisitFrom(req *request.Request, r *Response) *Visit {
-	return e.visit(req, r, MaxRedirects)
+	return e.visit(req, r, MaxRedirects, e.Predict)
 }
 
-func (e *Engine) visit(req *request.Request, r *Response, limit int) *Visit {
+// OutcomeVisit is VisitFrom with answers as Outcome gives them.
+func (e *Engine) OutcomeVisit(req *request.Request, r *Response) *Visit {
+	return e.visit(req, r, MaxRedirects, e.Outcome)
+}
+
+func (e *Engine) visit(req *request.Request, r *Response, limit int, predict func(*request.Request) *Response) *Visit {
 	v := &Visit{}
 	for {
 		v.Hops = append(v.Hops, Hop{req, r})
@@ -105,7 +110,7 @@ func (e *Engine) visit(req *request.Request, r *Response, limit int) *Visit {
 			v.Ending, v.Left = Left, next.Address
 			return v
 		}
-		req, r = next, e.Predict(next)
+		req, r = next, predict(next)
 	}
 }
 

@@ -27,6 +27,9 @@ type Pattern struct {
 	parts []part // nil for a regular expression
 	host  bool
 
+	simple    bool // one group between literal ends
+	inSegment bool // which holds no slash
+
 	source   string         // the translation
 	prefix   string         // literal text that every match begins with
 	suffix   string         // literal text that every match ends with
@@ -131,6 +134,10 @@ func (p *Pattern) Literal() (string, bool) {
 // Match reports whether the pattern takes the whole of a canonical path, or of
 // a host.
 func (p *Pattern) Match(path string) bool {
+	if p.simple && strings.IndexByte(path, '%') < 0 {
+		_, ok := p.middle(path)
+		return ok
+	}
 	if p.boundary != nil {
 		return p.boundary.MatchString(canonical.Decode(path))
 	}
@@ -139,6 +146,34 @@ func (p *Pattern) Match(path string) bool {
 		return lang.Match(marked)
 	}
 	return p.regexp().MatchString(marked)
+}
+
+// middle gives the text of the one group of a simple pattern, between its
+// literal ends. Without encoded characters in the path no automaton is needed.
+func (p *Pattern) middle(path string) (string, bool) {
+	if len(path) < len(p.prefix)+len(p.suffix) || !strings.HasPrefix(path, p.prefix) || !strings.HasSuffix(path, p.suffix) {
+		return "", false
+	}
+	text := path[len(p.prefix) : len(path)-len(p.suffix)]
+	if p.inSegment {
+		return text, text != "" && strings.IndexByte(text, '/') < 0
+	}
+	return text, true
+}
+
+// isSimple reports whether one plain group stands between literal ends.
+func (p *Pattern) isSimple() bool {
+	groups := 0
+	for _, part := range p.parts {
+		if part.modifier != 0 || part.kind == custom {
+			return false
+		}
+		if part.kind != text {
+			groups++
+			p.inSegment = part.kind == segment
+		}
+	}
+	return groups == 1 && !p.fold && !p.host
 }
 
 // Lang is the set of texts that the pattern takes, in the form of
@@ -162,6 +197,12 @@ func (p *Pattern) Captures(path string) []string {
 	if len(p.names) == 0 {
 		if p.Match(path) {
 			return []string{}
+		}
+		return nil
+	}
+	if p.simple && strings.IndexByte(path, '%') < 0 {
+		if text, ok := p.middle(path); ok {
+			return []string{text}
 		}
 		return nil
 	}
@@ -349,6 +390,7 @@ func (p *Pattern) setPathParts(parts []part) error {
 	p.source = b.String()
 	if !p.fold {
 		p.prefix, p.suffix = partEnds(parts)
+		p.simple = p.isSimple()
 	}
 	return p.checkSize()
 }

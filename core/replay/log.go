@@ -10,8 +10,11 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
+	"math"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -23,7 +26,7 @@ import (
 const (
 	chunkSize = 1 << 20
 	overRead  = 64 << 10
-	maxSlots  = 1 << 15
+	maxSlots  = 1 << 16
 )
 
 // A chunk is a run of whole lines.
@@ -222,54 +225,92 @@ type placedSkip struct {
 	reason      string
 }
 
-// A slot is a request that has been predicted, and how often it came since.
+// A slot is a request that has been predicted, and how often it came since. It
+// fills one line of the processor's cache.
 type slot struct {
-	result   *Result
+	hash     uint64
+	key      string
+	sum      *sum // nil: the slot is free
 	n        int64
-	recorded [3]recorded
-	more     map[int]int64 // further recorded statuses
-	missing  bool
+	recorded [2]recorded
+	rare     *rare
+}
+
+// rare is what few slots have.
+type rare struct {
+	more map[int]int64 // further recorded statuses
+	from *Top          // referrers of a missing address
 }
 
 type recorded struct {
-	status int
-	n      int64
+	status int32
+	n      uint32
 }
 
 func (s *slot) add(status int) {
 	s.n++
 	for i := range s.recorded {
-		if r := &s.recorded[i]; r.status == status || r.n == 0 {
-			r.status = status
+		if r := &s.recorded[i]; (r.status == int32(status) || r.n == 0) && r.n < math.MaxUint32 {
+			r.status = int32(status)
 			r.n++
 			return
 		}
 	}
-	if s.more == nil {
-		s.more = map[int]int64{}
+	if s.rare == nil {
+		s.rare = &rare{}
 	}
-	s.more[status]++
+	if s.rare.more == nil {
+		s.rare.more = map[int]int64{}
+	}
+	s.rare.more[status]++
+}
+
+// slots is a table of the requests met of late, by key. A request that finds no
+// room takes the place of another.
+type slots struct {
+	seed  maphash.Seed
+	table []slot
+}
+
+const neighbours = 8 // slots in which a key can be
+
+// find gives the slot of a key; if it is not found, that of another, or a free one.
+func (t *slots) find(key []byte) (s *slot, hash uint64, found bool) {
+	hash = maphash.Bytes(t.seed, key)
+	for i := range uint64(neighbours) {
+		s := &t.table[(hash+i)%maxSlots]
+		if s.sum == nil {
+			return s, hash, false
+		}
+		if s.hash == hash && s.key == string(key) {
+			return s, hash, true
+		}
+	}
+	return &t.table[(hash+hash>>32%neighbours)%maxSlots], hash, false
 }
 
 // logWorker is one worker's part of a replay.
 type logWorker struct {
-	engine *engine.Engine
-	name   string
-	base   request.Address
-	reads  engine.Reads
-	class  *engine.Classifier
-	tally  *Tally
-	slots  map[string]*slot
-	key    []byte
-	line   list.Line
-	counts list.Counts
-	lines  map[int]int // by chunk
-	skips  []placedSkip
+	engine  *engine.Engine
+	name    string
+	base    request.Address
+	reads   engine.Reads
+	class   *engine.Classifier
+	classes bool // the rulebook looks at more than the target
+	tally   *Tally
+	slots   slots
+	sums    map[sum]*sum
+	key     []byte
+	line    list.Line
+	counts  list.Counts
+	lines   map[int]int // by chunk
+	skips   []placedSkip
 }
 
 func newLogWorker(e *engine.Engine, name string) *logWorker {
 	base := e.Book.BaseAddress()
-	return &logWorker{engine: e, name: name, base: base, reads: e.Reads(base.Host), class: e.Classifier(base.Host), tally: NewTally(), slots: map[string]*slot{}, lines: map[int]int{}}
+	reads := e.Reads(base.Host)
+	return &logWorker{classes: reads.Agent || reads.Referrer || reads.Client || reads.Time, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, maxSlots)}, sums: map[sum]*sum{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -329,55 +370,134 @@ func (w *logWorker) count(line []byte) error {
 			target = target[:i]
 		}
 	}
-	key := append(w.key[:0], l.Method...)
-	key = append(key, ' ')
-	key = append(key, target...)
-	if w.class != nil {
-		key = append(key, ' ')
-		key = w.class.Append(key, &engine.Logged{Client: l.Client, Time: l.Time, Agent: l.Agent, Referrer: l.Referrer})
+	// The method and target stand side by side in the line.
+	key := l.Asked(target)
+	if w.classes {
+		if w.reads.Agent || w.reads.Referrer {
+			l.Tail()
+		}
+		w.key = append(append(w.key[:0], key...), ' ')
+		w.key = w.class.Append(w.key, &engine.Logged{Client: l.Client, Time: l.Time, Agent: l.Agent, Referrer: l.Referrer})
+		key = w.key
 	}
-	w.key = key
-	s := w.slots[string(key)]
-	if s == nil {
-		item, err := l.Item(w.base)
+	s, hash, found := w.slots.find(key)
+	if !found {
+		item, err := w.item(l)
 		if err != nil {
 			return err
 		}
-		r := Predict(w.engine, w.name, item)
-		s = &slot{result: r, missing: r.missing()}
-		if len(w.slots) >= maxSlots {
-			w.fold()
-		}
-		if !w.reads.Copied {
-			w.slots[string(key)] = s
-		} else {
-			defer w.foldSlot(s) // a copied value makes each request its own
-		}
+		w.foldSlot(s)
+		*s = slot{hash: hash, key: string(key), sum: w.predict(item)}
 	}
 	w.counts.Requests++
 	s.add(l.Status)
-	if s.missing && len(l.Referrer) > 0 {
-		w.tally.refer(s.result, string(l.Referrer))
+	if s.sum.look == lookMissing {
+		if l.Tail(); len(l.Referrer) > 0 {
+			w.refer(s, l.Referrer)
+		}
+	}
+	if w.reads.Copied { // each request is its own
+		w.foldSlot(s)
+		*s = slot{}
 	}
 	return nil
 }
 
-// fold adds what the slots have counted to the tally, and begins anew.
-func (w *logWorker) fold() {
-	for _, s := range w.slots {
-		w.foldSlot(s)
+// refer counts the page that a request for a missing address came from.
+func (w *logWorker) refer(s *slot, from []byte) {
+	if s.rare == nil {
+		s.rare = &rare{}
 	}
-	clear(w.slots)
+	if s.rare.from == nil {
+		if s.rare.from = w.tally.referrers(w.target(s.key)); s.rare.from == nil {
+			return
+		}
+	}
+	s.rare.from.Add(string(from))
+}
+
+// item makes a request of a line, with what the rulebook looks at.
+func (w *logWorker) item(l *list.Line) (*list.Item, error) {
+	if w.classes || w.reads.Copied {
+		return l.Item(w.base)
+	}
+	address, err := list.TargetAddress(string(l.Target), w.base)
+	return &list.Item{Request: &request.Request{Method: verb(l.Method), Address: address}}, err
+}
+
+// verb is a method as a string; the commonest are not copied.
+func verb(b []byte) string {
+	switch string(b) {
+	case "GET":
+		return "GET"
+	case "HEAD":
+		return "HEAD"
+	case "POST":
+		return "POST"
+	}
+	return string(b)
+}
+
+// predict answers a request, without what no tally counts.
+func (w *logWorker) predict(item *list.Item) *sum {
+	r := &Result{List: w.name, Item: item, Response: w.engine.Outcome(item.Request), Query: w.reads.Query}
+	if engine.Follows(r.Response) {
+		r.Visit = w.engine.OutcomeVisit(item.Request, r.Response)
+	}
+	s := r.sum()
+	if same := w.sums[s]; same != nil {
+		return same
+	}
+	if len(w.sums) < maxSlots {
+		w.sums[s] = &s
+	}
+	return &s
+}
+
+// target gives the address of a key, as Result.target does.
+func (w *logWorker) target(key string) string {
+	method, rest, _ := strings.Cut(key, " ")
+	target := rest[:len(rest)-w.suffix()]
+	address := target
+	if target[0] == '/' || target[0] == '*' {
+		address = w.base.Origin() + target
+	} else if a, err := request.Parse(target, w.base); err == nil {
+		address = a.String()
+	}
+	return withMethod(&request.Request{Method: method}, address)
+}
+
+// suffix is the length of the classes at the end of a key.
+func (w *logWorker) suffix() int {
+	if !w.classes {
+		return 0
+	}
+	return 1 + w.class.Size()
+}
+
+// fold adds what the slots have counted to the tally.
+func (w *logWorker) fold() {
+	for i := range w.slots.table {
+		w.foldSlot(&w.slots.table[i])
+	}
+	clear(w.slots.table)
 }
 
 func (w *logWorker) foldSlot(s *slot) {
-	w.tally.count(s.result, s.n)
+	if s.sum == nil {
+		return
+	}
+	target := func() string { return w.target(s.key) }
+	w.tally.count(s.sum, target, s.n)
 	for _, r := range s.recorded {
 		if r.n > 0 {
-			w.tally.record(s.result, r.status, r.n)
+			w.tally.record(s.sum, target, int(r.status), int64(r.n))
 		}
 	}
-	for status, n := range s.more {
-		w.tally.record(s.result, status, n)
+	if s.rare == nil {
+		return
+	}
+	for status, n := range s.rare.more {
+		w.tally.record(s.sum, target, status, n)
 	}
 }

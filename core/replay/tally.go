@@ -3,11 +3,13 @@ package replay
 import (
 	"cmp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
+	"kibitz/core/site"
 )
 
 // A Tally is what a replay adds up. Tallies of parts, merged, are the tally of
@@ -81,12 +83,15 @@ const maxUnmet = 10_000
 
 // Add counts one result.
 func (t *Tally) Add(r *Result) {
-	t.count(r, 1)
+	s := r.sum()
+	t.count(&s, r.target, 1)
 	if r.Item.Recorded != 0 {
-		t.record(r, r.Item.Recorded, 1)
+		t.record(&s, r.target, r.Item.Recorded, 1)
 	}
-	if ref, ok := r.Item.Request.Get("referer"); ok && ref != "-" && r.missing() {
-		t.refer(r, ref)
+	if ref, ok := r.Item.Request.Get("referer"); ok && ref != "-" && s.look == lookMissing {
+		if top := t.referrers(r.target()); top != nil {
+			top.Add(ref)
+		}
 	}
 	if r.Item.Expects != nil {
 		t.Expected++
@@ -99,19 +104,51 @@ func (t *Tally) Add(r *Result) {
 	}
 }
 
-// outcome is what happened to a request.
-func (r *Result) outcome() Outcome {
-	o := Outcome{Status: engine.StatusText(r.Response), Cause: r.Response.Cause}
-	if r.Response.By != nil {
-		o.By, o.At = r.Response.By.Name, r.Response.By.Place.String()
-	}
-	return o
+// A look is why a result needs one.
+type look uint8
+
+const (
+	lookNone look = iota
+	lookLoop
+	lookTooLong
+	lookChain
+	lookMissing
+)
+
+// A sum is what a tally counts of a result, but for its address. Many results
+// have the same.
+type sum struct {
+	outcome  Outcome
+	look     look
+	mimeType string
+	size     int64
+	encoded  int64
+	plain    *site.Node // the file, where it was sent as it is and could be smaller
+	site     string     // of that file
 }
 
-// missing reports whether the answer is a 404 that its list does not expect.
-func (r *Result) missing() bool {
+func (r *Result) sum() sum {
+	resp := r.Response
+	s := sum{outcome: Outcome{Status: engine.StatusText(resp), Cause: resp.Cause}, mimeType: resp.Type, size: resp.Size, encoded: resp.Encoded}
+	if resp.By != nil {
+		s.outcome.By, s.outcome.At = resp.By.Name, resp.By.Place.String()
+	}
 	x := r.Item.Expects
-	return r.Response.Status == 404 && (x == nil || !engine.StatusFits(x.Status, r.Response))
+	switch {
+	case x != nil && x.Loop && len(r.Unmet) == 0: // the list knows of it
+	case r.Visit != nil && r.Visit.Ending == engine.Loop:
+		s.look = lookLoop
+	case r.Visit != nil && r.Visit.Ending == engine.TooLong:
+		s.look = lookTooLong
+	case r.Redirects() > 1:
+		s.look = lookChain
+	case resp.Status == 404 && (x == nil || !engine.StatusFits(x.Status, resp)):
+		s.look = lookMissing
+	}
+	if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && engine.Compressible(resp.Type) {
+		s.plain, s.site = resp.File, resp.Site.Name
+	}
+	return s
 }
 
 // target is the address under which a request is counted: without its query,
@@ -132,73 +169,64 @@ func withMethod(req *request.Request, address string) string {
 	return address
 }
 
-// count counts a result n times.
-func (t *Tally) count(r *Result, n int64) {
+// count counts a sum n times; target gives the address.
+func (t *Tally) count(s *sum, target func() string, n int64) {
 	t.Requests += n
-	resp, o := r.Response, r.outcome()
-	if o.At != "" {
-		t.Entries[o.At] += n
+	if s.outcome.At != "" {
+		t.Entries[s.outcome.At] += n
 	}
-	t.Outcomes[o] += n
-	x := r.Item.Expects
-	if r.Visit != nil {
-		switch {
-		case x != nil && x.Loop && len(r.Unmet) == 0: // the list knows of it
-		case r.Visit.Ending == engine.Loop:
-			t.Loops.add(r.target(), n)
-		case r.Visit.Ending == engine.TooLong:
-			t.TooLong.add(r.target(), n)
-		case r.Redirects() > 1:
-			t.Chains.add(r.target(), n)
-		}
+	t.Outcomes[s.outcome] += n
+	switch s.look {
+	case lookLoop:
+		t.Loops.add(target(), n)
+	case lookTooLong:
+		t.TooLong.add(target(), n)
+	case lookChain:
+		t.Chains.add(target(), n)
+	case lookMissing:
+		t.Missing.add(target(), n)
 	}
-	if r.missing() {
-		t.Missing.add(r.target(), n)
-	}
-	if resp.Type == "" {
+	if s.mimeType == "" {
 		return
 	}
-	b := t.Types[resp.Type]
+	b := t.Types[s.mimeType]
 	if b == nil {
 		b = &Bytes{}
-		t.Types[resp.Type] = b
+		t.Types[s.mimeType] = b
 	}
 	b.Requests += n
-	if resp.Encoded < 0 {
+	if s.encoded < 0 {
 		b.Unknown += n
 		return
 	}
-	b.Plain += n * resp.Size
-	b.Wire += n * resp.Encoded
-	if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && engine.Compressible(resp.Type) {
-		t.Plain.add(resp.Site.Name+" "+resp.File.Path, n)
+	b.Plain += n * s.size
+	b.Wire += n * s.encoded
+	if s.plain != nil {
+		t.Plain.add(s.site+" "+s.plain.Path, n)
 	}
 }
 
-// record counts the status that a server answered to the request of a result.
-func (t *Tally) record(r *Result, status int, n int64) {
-	p := Pair{status, r.outcome()}
+// record counts the status that a server answered to the request of a sum.
+func (t *Tally) record(s *sum, target func() string, status int, n int64) {
+	p := Pair{status, s.outcome}
 	t.Recorded[p] += n
-	if !r.Response.App && r.Response.Status != status {
+	if s.outcome.Status != "app" && s.outcome.Status != strconv.Itoa(status) {
 		if t.Differs[p] == nil {
 			t.Differs[p] = &Top{}
 		}
-		t.Differs[p].add(r.target(), n)
+		t.Differs[p].add(target(), n)
 	}
 }
 
-// refer counts the page that a request for a missing address came from.
-func (t *Tally) refer(r *Result, from string) {
-	target := r.target()
+// referrers gives the pages that requests for a missing address come from; nil
+// where there are too many such addresses.
+func (t *Tally) referrers(target string) *Top {
 	top := t.Referrer[target]
-	if top == nil {
-		if len(t.Referrer) >= maxReferred {
-			return
-		}
+	if top == nil && len(t.Referrer) < maxReferred {
 		top = &Top{most: maxReferrers}
 		t.Referrer[target] = top
 	}
-	top.add(from, 1)
+	return top
 }
 
 // maxReferred and maxReferrers bound what is kept of referrers.
@@ -212,7 +240,7 @@ func (t *Tally) AddCounts(name string, c list.Counts) {
 	t.Lists = append(t.Lists, ListCounts{name, c})
 }
 
-// Merge adds another tally to this one.
+// Merge adds another tally to this one. The other is not to be used any more.
 func (t *Tally) Merge(o *Tally) {
 	t.Requests += o.Requests
 	t.Expected += o.Expected
@@ -289,10 +317,20 @@ func (t *Top) add(address string, n int64) {
 	t.Counts[address] += n
 }
 
-// Merge adds the counts of another Top.
+// Merge adds the counts of another Top, which is not to be used any more.
 func (t *Top) Merge(o *Top) {
-	for _, c := range o.Most(len(o.Counts)) { // the commonest first, if there is not room for all
-		t.add(c.Address, c.N)
+	switch most := cmp.Or(t.most, maxAddresses); {
+	case len(t.Counts) == 0 && len(o.Counts) <= most:
+		t.Counts = o.Counts
+		t.Total += o.Total - o.Others
+	case len(t.Counts)+len(o.Counts) <= most:
+		for address, n := range o.Counts {
+			t.add(address, n)
+		}
+	default: // the commonest first, since there may not be room for all
+		for _, c := range o.Most(len(o.Counts)) {
+			t.add(c.Address, c.N)
+		}
 	}
 	t.Total += o.Others
 	t.Others += o.Others

@@ -145,6 +145,19 @@ func (*Compress) action()  {}
 func (*Hint) action()      {}
 func (*Limit) action()     {}
 
+// Constant reports whether the values hold nothing of the request.
+func (h *Header) Constant() bool {
+	for _, c := range h.Changes {
+		if c.Value == nil {
+			continue
+		}
+		if _, ok := Constant(c.Value.Body); !ok {
+			return false
+		}
+	}
+	return true
+}
+
 // Then is what follows a rewrite.
 type Then uint8
 

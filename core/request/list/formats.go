@@ -290,7 +290,7 @@ func w3cItem(fields, words []string, base request.Address) (*Item, error) {
 		case "cs-method":
 			item.Request.Method = v
 		case "cs-uri":
-			full, err := targetAddress(v, base)
+			full, err := TargetAddress(v, base)
 			if err != nil {
 				return nil, err
 			}

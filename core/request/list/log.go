@@ -20,8 +20,10 @@ type Line struct {
 	Method   []byte
 	Target   []byte // as it was sent
 	Status   int
-	Referrer []byte // empty where there is none
+	Referrer []byte // empty where there is none, and until Tail is called
 	Agent    []byte
+
+	rest []byte // behind the status
 }
 
 var (
@@ -30,10 +32,10 @@ var (
 	errNoStatus  = errors.New("there is no status behind its request")
 )
 
-// ParseLog reads a line without its end. The line may be changed: escapes in it
-// are undone in place.
+// ParseLog reads a line without its end, up to its status; Tail reads the rest.
+// The line may be changed: escapes in it are undone in place.
 func ParseLog(line []byte, l *Line) error {
-	*l = Line{}
+	l.Referrer, l.Agent = nil, nil
 	i := bytes.IndexByte(line, ' ')
 	if i <= 0 {
 		return errNoLog
@@ -58,29 +60,47 @@ func ParseLog(line []byte, l *Line) error {
 	if !ok {
 		return errNoLog
 	}
-	status := bytes.TrimLeft(rest, " ")
+	status := rest
+	for len(status) > 0 && status[0] == ' ' {
+		status = status[1:]
+	}
 	if len(status) < 3 || !isDigit(status[0]) || !isDigit(status[1]) || !isDigit(status[2]) || len(status) > 3 && status[3] != ' ' {
 		return errNoStatus
 	}
 	l.Status = int(status[0]-'0')*100 + int(status[1]-'0')*10 + int(status[2]-'0')
-	rest = status[3:]
-	if err := l.request(req); err != nil {
-		return err
+	l.rest = status[3:]
+	return l.request(req)
+}
+
+// Asked gives the method and the target, or the start of it, as they stand side
+// by side in the line.
+func (l *Line) Asked(target []byte) []byte {
+	if n := len(l.Method) + 1 + len(target); n <= cap(l.Method) {
+		return l.Method[:n]
+	}
+	return append(append(bytes.Clone(l.Method), ' '), target...)
+}
+
+// Tail reads what stands behind the status: referrer and agent, where the line
+// has them.
+func (l *Line) Tail() {
+	i := bytes.IndexByte(l.rest, '"')
+	if i < 0 {
+		return
+	}
+	referrer, rest, ok := quoted(l.rest[i:])
+	l.rest = nil
+	if !ok {
+		return
+	}
+	if string(referrer) != "-" {
+		l.Referrer = referrer
 	}
 	if i := bytes.IndexByte(rest, '"'); i >= 0 {
-		if l.Referrer, rest, ok = quoted(rest[i:]); ok {
-			if i := bytes.IndexByte(rest, '"'); i >= 0 {
-				l.Agent, _, _ = quoted(rest[i:])
-			}
-		}
-		if string(l.Referrer) == "-" {
-			l.Referrer = nil
-		}
-		if string(l.Agent) == "-" {
-			l.Agent = nil
+		if agent, _, _ := quoted(rest[i:]); string(agent) != "-" {
+			l.Agent = agent
 		}
 	}
-	return nil
 }
 
 func isDigit(c byte) bool { return '0' <= c && c <= '9' }
@@ -91,9 +111,11 @@ func (l *Line) request(req []byte) error {
 	if i <= 0 {
 		return errNoRequest
 	}
-	for _, c := range req[:i] {
-		if (c < 'A' || c > 'Z') && c != '-' && c != '_' {
-			return errNoRequest
+	if string(req[:i]) != "GET" {
+		for _, c := range req[:i] {
+			if (c < 'A' || c > 'Z') && c != '-' && c != '_' {
+				return errNoRequest
+			}
 		}
 	}
 	l.Method = req[:i]
@@ -173,9 +195,10 @@ func hexDigit(c byte) (byte, bool) {
 
 // Item gives the line as a request of a list. The item keeps nothing of the line.
 func (l *Line) Item(base request.Address) (*Item, error) {
+	l.Tail()
 	item := &Item{Request: &request.Request{Method: string(l.Method)}, Recorded: l.Status}
 	var err error
-	if item.Request.Address, err = targetAddress(string(l.Target), base); err != nil {
+	if item.Request.Address, err = TargetAddress(string(l.Target), base); err != nil {
 		return nil, err
 	}
 	if client, err := netip.ParseAddr(string(l.Client)); err == nil {
@@ -193,9 +216,9 @@ func (l *Line) Item(base request.Address) (*Item, error) {
 	return item, nil
 }
 
-// targetAddress reads a request target (RFC 9112, 3.2): nearly always a path as
+// TargetAddress reads a request target (RFC 9112, 3.2): nearly always a path as
 // it was sent, sometimes a whole URL.
-func targetAddress(target string, base request.Address) (request.Address, error) {
+func TargetAddress(target string, base request.Address) (request.Address, error) {
 	if target[0] != '/' && target[0] != '*' {
 		return request.Parse(target, base)
 	}
