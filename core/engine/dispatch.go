@@ -61,6 +61,7 @@ type class struct {
 	id    uint32
 	holds []bool // by bit
 	once  sync.Once
+	bits  []int // of the tests that name this very block
 
 	mu    sync.Mutex
 	lists map[*index][]int32 // what is left of an index's list for this class
@@ -130,13 +131,17 @@ func (c *classes) prepare() {
 	if c.field.Kind == rulebook.FieldClient {
 		c.blocks = &bart.Table[*class]{}
 		c.nobody = c.ask("", true, netip.Addr{}) // which is in no block
-		for _, t := range c.tests {
+		for bit, t := range c.tests {
 			for _, v := range t.Values {
-				if v.Kind == rulebook.ValueNetwork {
-					if _, ok := c.blocks.Get(v.Network); !ok {
-						c.blocks.Insert(v.Network, &class{id: classIDs.Add(1)})
-					}
+				if v.Kind != rulebook.ValueNetwork {
+					continue
 				}
+				block, ok := c.blocks.Get(v.Network)
+				if !ok {
+					block = &class{id: classIDs.Add(1)}
+					c.blocks.Insert(v.Network, block)
+				}
+				block.bits = append(block.bits, bit)
 			}
 		}
 	}
@@ -228,8 +233,20 @@ func (c *classes) ofClient(client netip.Addr) *class {
 	if !ok {
 		return c.nobody
 	}
-	found.once.Do(func() { found.holds = c.ask("", true, client).holds })
+	found.once.Do(func() { c.askBlocks(found, client) })
 	return found
+}
+
+// askBlocks decides the tests for the clients of a block: those whose networks
+// hold it, and no others, are touched.
+func (c *classes) askBlocks(of *class, client netip.Addr) {
+	of.holds = make([]bool, len(c.tests))
+	copy(of.holds, c.nobody.holds)
+	for _, block := range c.blocks.Supernets(netip.PrefixFrom(client, client.BitLen())) {
+		for _, bit := range block.bits {
+			of.holds[bit] = !c.tests[bit].Unless
+		}
+	}
 }
 
 // ofPort gives the class of a port.
@@ -552,7 +569,7 @@ func (w *walk) descend(n *node, rest string) {
 		if c.pos >= w.best {
 			break
 		}
-		if c.pos > w.floor && c.fits(w.path) && w.state.fits(w.state.site.entries[c.pos]) {
+		if c.pos > w.floor && c.pattern.Match(w.path) && w.state.fits(w.state.site.entries[c.pos]) {
 			w.best = c.pos
 			break
 		}
@@ -573,15 +590,6 @@ func (w *walk) descend(n *node, rest string) {
 	if n.param != nil && segment != "" {
 		w.descend(n.param, rest)
 	}
-}
-
-func (c candidate) fits(path string) bool {
-	if prefix, suffix := c.pattern.Ends(); strings.IndexByte(path, '%') < 0 {
-		if !strings.HasSuffix(path, suffix) || !strings.HasPrefix(path, prefix) && !c.pattern.Folds() {
-			return false
-		}
-	}
-	return c.pattern.Match(path)
 }
 
 // fits decides the conditions of an entry whose place in the index fits.

@@ -46,7 +46,7 @@ func Host(source string) (*Pattern, error) {
 	}
 	var b strings.Builder
 	for i, part := range p.parts {
-		if err := p.writePart(&b, i, part); err != nil {
+		if err := p.writePart(&b, i, part, false); err != nil {
 			return nil, err
 		}
 	}

@@ -8,11 +8,13 @@
 package pattern
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"regexp/syntax"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"unicode/utf8"
 
 	"kibitz/core/canonical"
@@ -31,6 +33,7 @@ type Pattern struct {
 	inSegment bool // which holds no slash
 
 	source   string         // the translation
+	plain    string         // the same for paths without encoded characters; "" where it is the same
 	prefix   string         // literal text that every match begins with
 	suffix   string         // literal text that every match ends with
 	boundary *regexp.Regexp // the expression as written, where \b keeps it from being translated
@@ -41,7 +44,15 @@ type Pattern struct {
 
 	reOnce sync.Once
 	re     *regexp.Regexp
+
+	plainOnce sync.Once
+	plainRe   *regexp.Regexp
+	matches   atomic.Int32 // made with plainRe
 }
+
+// eagerness is how often a pattern is matched before its automaton is made:
+// most patterns of a large rulebook are never asked that often.
+const eagerness = 16
 
 // An Error is a mistake in a pattern, with the byte of its text where it is.
 type Error struct {
@@ -93,9 +104,10 @@ func PathRegexp(text string, fold bool) (*Pattern, error) {
 		}
 		return p, nil
 	}
-	var b strings.Builder
-	writeTree(&b, tree)
-	p.source = b.String()
+	var b, plain strings.Builder
+	writeTree(&b, tree, false)
+	writeTree(&plain, tree, true)
+	p.source, p.plain = b.String(), plain.String()
 	if err := p.checkSize(); err != nil {
 		return nil, err
 	}
@@ -112,9 +124,6 @@ func (p *Pattern) String() string { return p.text }
 // Names are the names of the captures, from the left; an unnamed one is called
 // by its number.
 func (p *Pattern) Names() []string { return p.names }
-
-// Folds reports whether letters are compared without case.
-func (p *Pattern) Folds() bool { return p.fold }
 
 // Literal gives the only text that the pattern matches, if it is just one and
 // case counts.
@@ -134,12 +143,20 @@ func (p *Pattern) Literal() (string, bool) {
 // Match reports whether the pattern takes the whole of a canonical path, or of
 // a host.
 func (p *Pattern) Match(path string) bool {
-	if p.simple && strings.IndexByte(path, '%') < 0 {
+	encoded := strings.IndexByte(path, '%') >= 0
+	if !encoded && !p.fold && (!strings.HasSuffix(path, p.suffix) || !strings.HasPrefix(path, p.prefix)) {
+		return false
+	}
+	if p.simple && !encoded {
 		_, ok := p.middle(path)
 		return ok
 	}
 	if p.boundary != nil {
 		return p.boundary.MatchString(canonical.Decode(path))
+	}
+	if p.plain != "" && !encoded && p.matches.Load() < eagerness {
+		p.matches.Add(1)
+		return p.plainRegexp().MatchString(path)
 	}
 	marked := canonical.Marked(path)
 	if lang, err := p.Lang(); err == nil {
@@ -209,6 +226,12 @@ func (p *Pattern) Captures(path string) []string {
 	if p.boundary != nil {
 		return p.boundaryCaptures(path)
 	}
+	if p.plain != "" && strings.IndexByte(path, '%') < 0 {
+		if found := p.plainRegexp().FindStringSubmatch(path); found != nil {
+			return found[1:]
+		}
+		return nil
+	}
 	found := p.regexp().FindStringSubmatch(canonical.Marked(path))
 	if found == nil {
 		return nil
@@ -248,13 +271,14 @@ func (p *Pattern) boundaryCaptures(path string) []string {
 }
 
 func (p *Pattern) regexp() *regexp.Regexp {
-	p.reOnce.Do(func() { p.re = regexp.MustCompile(`\A(?:` + p.source + `)\z`) })
+	p.reOnce.Do(func() { p.re = regexp.MustCompile(`\A(?s:` + p.source + `)\z`) })
 	return p.re
 }
 
-// Ends are literal text that every match begins and ends with, in the form of
-// canonical.Marked (with fold: of canonical.Fold); a quick refusal before Match.
-func (p *Pattern) Ends() (prefix, suffix string) { return p.prefix, p.suffix }
+func (p *Pattern) plainRegexp() *regexp.Regexp {
+	p.plainOnce.Do(func() { p.plainRe = regexp.MustCompile(`\A(?s:` + p.plain + `)\z`) })
+	return p.plainRe
+}
 
 // AnySegment stands in a Route for one segment of whatever text, but not none.
 const AnySegment = "\x00"
@@ -381,13 +405,13 @@ func (p *Pattern) setPathParts(parts []part) error {
 	if err := checkShape(shape.String()); err != nil {
 		return err
 	}
-	var b strings.Builder
+	var b, plain strings.Builder
 	for i, part := range parts {
-		if err := p.writePart(&b, i, part); err != nil {
+		if err := errors.Join(p.writePart(&b, i, part, false), p.writePart(&plain, i, part, true)); err != nil {
 			return err
 		}
 	}
-	p.source = b.String()
+	p.source, p.plain = b.String(), plain.String()
 	if !p.fold {
 		p.prefix, p.suffix = partEnds(parts)
 		p.simple = p.isSimple()
@@ -401,7 +425,7 @@ func (p *Pattern) checkSize() error {
 	if !strings.Contains(p.source, "{") {
 		return nil
 	}
-	if _, err := regexp.Compile(p.source); err != nil {
+	if _, err := regexp.Compile(`\A(?s:` + p.source + `)\z`); err != nil {
 		return errorf(0, "the expression is too large: repeat less than it does in {…}")
 	}
 	return nil

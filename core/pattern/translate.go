@@ -46,32 +46,35 @@ func hasBoundary(tree *syntax.Regexp) bool {
 }
 
 // writePart writes part i as an expression over canonical text, in the form
-// that the standard gives ("generate a regular expression").
-func (p *Pattern) writePart(b *strings.Builder, i int, part part) error {
-	prefix, suffix := literal(part.prefix, p.fold), literal(part.suffix, p.fold)
+// that the standard gives ("generate a regular expression"). With plain the
+// expression is for paths without encoded characters alone, and far shorter.
+func (p *Pattern) writePart(b *strings.Builder, i int, part part, plain bool) error {
+	prefix, suffix := literal(part.prefix, p.fold, plain), literal(part.suffix, p.fold, plain)
 	var body string
 	switch part.kind {
 	case text:
-		body = literal(part.text, p.fold)
+		body = literal(part.text, p.fold, plain)
 		if part.modifier != 0 {
 			body = "(?:" + body + ")" + string(part.modifier)
 		}
 		b.WriteString(body)
 		return nil
 	case segment:
-		body = p.anything(i, true) + "+?"
+		body = p.anything(i, true, plain) + "+?"
 	case wildcard:
-		body = p.anything(i, false) + "*"
+		body = p.anything(i, false, plain) + "*"
 	case custom:
 		tree, err := parseRegexp(part.text, p.fold, part.offset)
 		if err != nil {
 			return err
 		}
 		var inner strings.Builder
-		writeTree(&inner, tree)
+		writeTree(&inner, tree, plain)
 		body = inner.String()
 	}
-	p.names = append(p.names, part.name)
+	if !plain {
+		p.names = append(p.names, part.name)
+	}
 	switch {
 	case prefix == "" && suffix == "" && (part.modifier == 0 || part.modifier == '?'):
 		fmt.Fprintf(b, "(%s)%s", body, modifier(part))
@@ -99,15 +102,16 @@ func modifier(p part) string {
 // anything is the class of all characters, or of all that are no delimiter.
 // Where a slash or the end follows, a byte will do for a character: no split
 // can fall inside one.
-func (p *Pattern) anything(i int, inSegment bool) string {
+func (p *Pattern) anything(i int, inSegment, plain bool) string {
 	switch {
 	case p.host && inSegment:
 		return `[^.]`
 	case p.host:
 		return `.`
-	case p.parts[i].modifier == 0 && p.parts[i].suffix == "" && p.slashFollows(i) && inSegment:
-		return `[^/]`
-	case p.parts[i].modifier == 0 && p.parts[i].suffix == "" && p.slashFollows(i):
+	case plain || p.parts[i].modifier == 0 && p.parts[i].suffix == "" && p.slashFollows(i):
+		if inSegment {
+			return `[^/]`
+		}
 		return `.`
 	case inSegment:
 		return segmentCharacter
@@ -116,13 +120,13 @@ func (p *Pattern) anything(i int, inSegment bool) string {
 }
 
 var (
-	anyCharacter     = "(?:" + charset([]rune{0, unicode.MaxRune}) + ")"
-	segmentCharacter = "(?:" + charset([]rune{0, '/' - 1, '/' + 1, unicode.MaxRune}) + ")"
+	anyCharacter     = "(?:" + spellings([]rune{0, unicode.MaxRune}, false) + ")"
+	segmentCharacter = "(?:" + spellings([]rune{0, '/' - 1, '/' + 1, unicode.MaxRune}, false) + ")"
 )
 
 // literal is an expression for canonical text; with fold, for its letters in
 // either case.
-func literal(s string, fold bool) string {
+func literal(s string, fold, plain bool) string {
 	if !fold {
 		return regexp.QuoteMeta(s)
 	}
@@ -138,10 +142,10 @@ func literal(s string, fold bool) string {
 				end += 3
 			}
 			r, _ := utf8.DecodeRuneInString(canonical.Decode(s[i:end]))
-			b.WriteString(charset(orbit(r)))
+			b.WriteString(charset(orbit(r), plain))
 			i = end
 		default:
-			b.WriteString(charset(orbit(rune(s[i]))))
+			b.WriteString(charset(orbit(rune(s[i])), plain))
 			i++
 		}
 	}
@@ -159,7 +163,7 @@ func orbit(r rune) []rune {
 }
 
 // writeTree writes an expression over characters as one over canonical text.
-func writeTree(b *strings.Builder, tree *syntax.Regexp) {
+func writeTree(b *strings.Builder, tree *syntax.Regexp, plain bool) {
 	switch tree.Op {
 	case syntax.OpNoMatch:
 		b.WriteString(`[^\x00-\x{10FFFF}]`)
@@ -168,26 +172,26 @@ func writeTree(b *strings.Builder, tree *syntax.Regexp) {
 	case syntax.OpLiteral:
 		for _, r := range tree.Rune {
 			if tree.Flags&syntax.FoldCase != 0 {
-				b.WriteString(charset(orbit(r)))
+				b.WriteString(charset(orbit(r), plain))
 			} else {
-				b.WriteString(charset([]rune{r, r}))
+				b.WriteString(charset([]rune{r, r}, plain))
 			}
 		}
 	case syntax.OpCharClass:
-		b.WriteString(charset(tree.Rune))
+		b.WriteString(charset(tree.Rune, plain))
 	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
-		b.WriteString(anyCharacter)
+		b.WriteString(charset([]rune{0, unicode.MaxRune}, plain))
 	case syntax.OpBeginText:
 		b.WriteString(`\A`)
 	case syntax.OpEndText:
 		b.WriteString(`\z`)
 	case syntax.OpCapture:
 		b.WriteString("(")
-		writeTree(b, tree.Sub[0])
+		writeTree(b, tree.Sub[0], plain)
 		b.WriteString(")")
 	case syntax.OpConcat:
 		for _, sub := range tree.Sub {
-			writeTree(b, sub)
+			writeTree(b, sub, plain)
 		}
 	case syntax.OpAlternate:
 		b.WriteString("(?:")
@@ -195,12 +199,12 @@ func writeTree(b *strings.Builder, tree *syntax.Regexp) {
 			if i > 0 {
 				b.WriteString("|")
 			}
-			writeTree(b, sub)
+			writeTree(b, sub, plain)
 		}
 		b.WriteString(")")
 	default: // the repetitions
 		b.WriteString("(?:")
-		writeTree(b, tree.Sub[0])
+		writeTree(b, tree.Sub[0], plain)
 		b.WriteString(")")
 		switch tree.Op {
 		case syntax.OpStar:
@@ -223,9 +227,19 @@ func writeTree(b *strings.Builder, tree *syntax.Regexp) {
 }
 
 // charset is an expression for the canonical spellings of the characters in
-// ranges (pairs: from, to).
-func charset(ranges []rune) string {
-	var plain strings.Builder // bytes that stand for themselves
+// ranges (pairs: from, to); with plain, only for those that stand bare.
+func charset(ranges []rune, plain bool) string {
+	if len(ranges) == 2 && ranges[0] == 0 && ranges[1] == unicode.MaxRune {
+		if plain {
+			return "."
+		}
+		return anyCharacter
+	}
+	return spellings(ranges, plain)
+}
+
+func spellings(ranges []rune, plain bool) string {
+	var bare strings.Builder // bytes that stand for themselves
 	var alts []string
 	var hex [128]bool
 	for i := 0; i < len(ranges); i += 2 {
@@ -233,7 +247,7 @@ func charset(ranges []rune) string {
 		for c := lo; c <= hi && c < utf8.RuneSelf; c++ {
 			switch {
 			case c == '/' || canonical.Bare(byte(c)):
-				fmt.Fprintf(&plain, `\x%02x`, c)
+				fmt.Fprintf(&bare, `\x%02x`, c)
 			case c == '\\':
 				alts = append(alts, "%!5C")
 			default:
@@ -247,6 +261,9 @@ func charset(ranges []rune) string {
 			alts = utf8Ranges(alts, max(lo, utf8.RuneSelf), hi)
 		}
 	}
+	if plain { // nothing is encoded
+		alts, hex = nil, [128]bool{}
+	}
 	for c := 0; c < len(hex); c++ {
 		end := c
 		for end < len(hex) && hex[end] {
@@ -257,8 +274,8 @@ func charset(ranges []rune) string {
 			c = end
 		}
 	}
-	if plain.Len() > 0 {
-		alts = append([]string{"[" + plain.String() + "]"}, alts...)
+	if bare.Len() > 0 {
+		alts = append([]string{"[" + bare.String() + "]"}, alts...)
 	}
 	switch len(alts) {
 	case 0:

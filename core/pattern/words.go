@@ -1,12 +1,21 @@
 package pattern
 
-import "regexp/syntax"
+import (
+	"regexp/syntax"
+	"slices"
+	"strings"
+
+	"kibitz/core/canonical"
+)
 
 // Words gives up to n of the shortest paths that the pattern takes, with
 // readable letters where it can.
 func (p *Pattern) Words(n int) []string {
 	if s, ok := p.Literal(); ok {
 		return []string{s}
+	}
+	if words := p.plainWords(n); words != nil {
+		return words
 	}
 	lang, err := p.Lang()
 	if err != nil {
@@ -16,6 +25,35 @@ func (p *Pattern) Words(n int) []string {
 	for _, w := range lang.words(4 * n) {
 		if p.Match(w) && len(out) < n {
 			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// plainWords fills the groups of a pattern that has no regular expressions; nil
+// for any other.
+func (p *Pattern) plainWords(n int) []string {
+	if p.parts == nil || p.host {
+		return nil
+	}
+	var out []string
+	for _, fill := range []string{"a", "ab", "x1", "b/c"} {
+		word := ""
+		for _, part := range p.parts {
+			switch {
+			case part.kind == custom:
+				return nil
+			case part.modifier == '?' && fill == "ab", part.modifier == '*' && fill == "ab":
+			case part.kind == text:
+				word += part.text
+			case part.kind == segment:
+				word += part.prefix + strings.ReplaceAll(fill, "/", "") + part.suffix
+			default:
+				word += part.prefix + fill + part.suffix
+			}
+		}
+		if word = canonical.Unmarked(word); len(out) < n && !slices.Contains(out, word) && canonical.Is(word, false) {
+			out = append(out, word)
 		}
 	}
 	return out

@@ -157,6 +157,12 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 	what, other := "", (*rulebook.Rule)(nil)
 	for _, req := range c.headerProbes(s, r) {
 		c.tried++
+		resp := c.Predict(req)
+		if change.Do != "add" && slices.ContainsFunc(resp.Headers, func(h request.Header) bool {
+			return strings.EqualFold(h.Name, change.Name) && like(change.Value, h.Value)
+		}) {
+			return false
+		}
 		resp, trace := c.Trace(req)
 		applied := false
 		for _, st := range trace.Steps {

@@ -2,7 +2,6 @@ package proof
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"kibitz/core/engine"
@@ -45,7 +44,7 @@ func findMissingTargets(c *checker) {
 // missing looks at a redirect or rewrite: it reports one whose every probe ends
 // in 404, unless some value would lead to something.
 func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Template) int {
-	if leadsSomewhere(c.Tree(s), to) {
+	if c.leadsSomewhere(s, to) {
 		return 0
 	}
 	var shown *engine.Visit
@@ -97,26 +96,46 @@ func passes(c *checker, v *engine.Visit, r *rulebook.Rule) bool {
 
 // leadsSomewhere reports whether some values would make of a template the path
 // of something in the tree.
-func leadsSomewhere(t *site.Tree, to *rulebook.Template) bool {
+func (c *checker) leadsSomewhere(s *rulebook.Site, to *rulebook.Template) bool {
 	if _, constant := rulebook.Constant(to.Path); constant {
 		return false // the probes tell
 	}
-	var re strings.Builder
-	re.WriteString(`\A`)
+	var like strings.Builder // with a zero byte for each value
 	for _, p := range to.Path {
 		if p.Value {
-			re.WriteString(".*")
+			like.WriteByte(0)
 		} else {
-			re.WriteString(regexp.QuoteMeta(p.Text))
+			like.WriteString(p.Text)
 		}
 	}
-	re.WriteString(`\z`)
-	like := regexp.MustCompile(re.String())
-	found := false
-	t.Each(func(n *site.Node) {
-		found = found || like.MatchString(n.Path) || n.Folder && like.MatchString(n.Path+"/")
-	})
+	key := s.Name + " " + like.String()
+	found, known := c.leads[key]
+	if !known {
+		pieces := strings.Split(like.String(), "\x00")
+		c.Tree(s).Each(func(n *site.Node) {
+			found = found || fitsPieces(n.Path, pieces) || n.Folder && fitsPieces(n.Path+"/", pieces)
+		})
+		c.leads[key] = found
+	}
 	return found
+}
+
+// fitsPieces reports whether path is made of the pieces with any text between
+// them.
+func fitsPieces(path string, pieces []string) bool {
+	last := len(pieces) - 1
+	if !strings.HasPrefix(path, pieces[0]) || !strings.HasSuffix(path[len(pieces[0]):], pieces[last]) {
+		return false
+	}
+	path = path[len(pieces[0]) : len(path)-len(pieces[last])]
+	for _, piece := range pieces[1:last] {
+		_, after, ok := strings.Cut(path, piece)
+		if !ok {
+			return false
+		}
+		path = after
+	}
+	return true
 }
 
 // missingRows tells once of all rows of a table that lead nowhere.

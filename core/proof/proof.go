@@ -91,11 +91,12 @@ type checker struct {
 	used   map[string]bool // accepts that kept something quiet, by place
 
 	samples map[*rulebook.Site][]string
+	leads   map[string]bool
 }
 
 // Check looks for everything that Kinds names.
 func Check(e *engine.Engine) *Report {
-	c := &checker{Engine: e, report: &Report{}, used: map[string]bool{}, samples: map[*rulebook.Site][]string{}}
+	c := &checker{Engine: e, report: &Report{}, used: map[string]bool{}, samples: map[*rulebook.Site][]string{}, leads: map[string]bool{}}
 	for _, k := range Kinds() {
 		c.kind, c.tried = k, 0
 		k.find(c)

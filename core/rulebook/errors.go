@@ -121,12 +121,11 @@ func Distance(a, b string) int {
 	if len(a) > 40 || len(b) > 40 {
 		return 99
 	}
-	rows := make([][]int, len(a)+1)
-	for i := range rows {
-		rows[i] = make([]int, len(b)+1)
+	var rows [41][41]int
+	for i := range len(a) + 1 {
 		rows[i][0] = i
 	}
-	for j := range rows[0] {
+	for j := range len(b) + 1 {
 		rows[0][j] = j
 	}
 	for i := 1; i <= len(a); i++ {

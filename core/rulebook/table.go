@@ -52,8 +52,9 @@ func readTable(name string, text []byte, def int, fold bool, base request.Addres
 		}
 		problems = append(problems, fmt.Errorf("line %d: %s", line, fmt.Sprintf(format, args...)))
 	}
-	type key struct{ origin, path, query string }
-	seen := make(map[key]int, bytes.Count(text, []byte("\n")))
+	size := bytes.Count(text, []byte("\n")) + 1
+	seen := make(map[string]int32, size)
+	t.Rows = make([]Row, 0, size)
 	for first := true; ; first = false {
 		row, err := rows.Read()
 		if err == io.EOF {
@@ -73,15 +74,18 @@ func readTable(name string, text []byte, def int, fold bool, base request.Addres
 			continue
 		}
 		r.Line = line
-		k := key{r.Origin, r.Path, ""}
+		k := r.Path
+		if r.Origin != "" {
+			k = r.Origin + k
+		}
 		if r.HasQuery {
-			k.query = "?" + r.Query
+			k += "?" + r.Query
 		}
 		if old, ok := seen[k]; ok {
 			problem(line, "%s is on line %d already", row[0], old)
 			continue
 		}
-		seen[k] = line
+		seen[k] = int32(line)
 		t.Rows = append(t.Rows, r)
 	}
 	if more > 0 {

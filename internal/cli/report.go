@@ -478,7 +478,7 @@ func likeliest(e *engine.Engine, path string) string {
 				score = 100
 			case strings.EqualFold(ownStem, stem):
 				score = 80
-			case rulebook.Distance(strings.ToLower(ownStem), strings.ToLower(stem)) <= len(stem)/5:
+			case max(len(ownStem), len(stem))-min(len(ownStem), len(stem)) <= len(stem)/5 && rulebook.Distance(strings.ToLower(ownStem), strings.ToLower(stem)) <= len(stem)/5:
 				score = 60
 			default:
 				return
