@@ -39,9 +39,9 @@ type chunk struct {
 type Progress func(bytes int64)
 
 // LogFile replays an access log of a known size that can be read at any place.
-func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, workers int, stop *atomic.Bool, progress Progress) (*Tally, error) {
+func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, o Options, progress Progress) (*Tally, error) {
 	var next atomic.Int64
-	return run(e, name, workers, stop, func() func() (chunk, error) {
+	return run(e, name, o, func() func() (chunk, error) {
 		buf := make([]byte, 1+chunkSize+overRead)
 		return func() (chunk, error) {
 			n := next.Add(1) - 1
@@ -99,9 +99,9 @@ func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
 }
 
 // LogStream replays an access log that comes in one piece after the other.
-func LogStream(e *engine.Engine, name string, in io.Reader, workers int, stop *atomic.Bool) (*Tally, error) {
-	full := make(chan chunk, workers)
-	empty := make(chan []byte, 2*workers+2)
+func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, error) {
+	full := make(chan chunk, o.Workers)
+	empty := make(chan []byte, 2*o.Workers+2)
 	for range cap(empty) {
 		empty <- nil
 	}
@@ -118,7 +118,7 @@ func LogStream(e *engine.Engine, name string, in io.Reader, workers int, stop *a
 			for len(buf) < cap(buf) {
 				n, err := in.Read(buf[len(buf):cap(buf)])
 				buf = buf[:len(buf)+n]
-				if errors.Is(err, io.EOF) || err != nil && stop.Load() {
+				if errors.Is(err, io.EOF) || err != nil && o.stopped() {
 					full <- chunk{number, buf}
 					return
 				}
@@ -139,7 +139,7 @@ func LogStream(e *engine.Engine, name string, in io.Reader, workers int, stop *a
 			full <- chunk{number, buf[:end]}
 		}
 	}()
-	t, err := run(e, name, workers, stop, func() func() (chunk, error) {
+	t, err := run(e, name, o, func() func() (chunk, error) {
 		var last []byte
 		return func() (chunk, error) {
 			if last != nil {
@@ -161,15 +161,15 @@ func LogStream(e *engine.Engine, name string, in io.Reader, workers int, stop *a
 
 // run works on chunks until there are no more; source makes what gives them to
 // one worker.
-func run(e *engine.Engine, name string, workers int, stop *atomic.Bool, source func() func() (chunk, error)) (*Tally, error) {
-	all := make([]*logWorker, workers)
-	errs := make([]error, workers)
+func run(e *engine.Engine, name string, o Options, source func() func() (chunk, error)) (*Tally, error) {
+	all := make([]*logWorker, o.Workers)
+	errs := make([]error, o.Workers)
 	var pool sync.WaitGroup
-	for i := range workers {
-		all[i] = newLogWorker(e, name)
+	for i := range o.Workers {
+		all[i] = newLogWorker(e, name, o)
 		pool.Go(func() {
 			next := source()
-			for !stop.Load() {
+			for !o.stopped() {
 				c, err := next()
 				if err != nil {
 					if !errors.Is(err, io.EOF) {
@@ -180,7 +180,7 @@ func run(e *engine.Engine, name string, workers int, stop *atomic.Bool, source f
 				all[i].chunk(c)
 			}
 			all[i].fold()
-			if stop.Load() { // let the reader end
+			if o.stopped() { // let the reader end
 				for {
 					if _, err := next(); err != nil {
 						break
@@ -214,7 +214,7 @@ func run(e *engine.Engine, name string, workers int, stop *atomic.Bool, source f
 		counts.First = append(counts.First, list.Skip{Line: before + s.line, Reason: s.reason})
 	}
 	total.AddCounts(name, counts)
-	total.Partial = stop.Load()
+	total.Partial = o.stopped()
 	return total, errors.Join(errs...)
 }
 
@@ -291,6 +291,7 @@ func (t *slots) find(key []byte) (s *slot, hash uint64, found bool) {
 
 // logWorker is one worker's part of a replay.
 type logWorker struct {
+	options Options
 	engine  *engine.Engine
 	name    string
 	base    request.Address
@@ -307,10 +308,10 @@ type logWorker struct {
 	skips   []placedSkip
 }
 
-func newLogWorker(e *engine.Engine, name string) *logWorker {
+func newLogWorker(e *engine.Engine, name string, o Options) *logWorker {
 	base := e.Book.BaseAddress()
 	reads := e.Reads(base.Host)
-	return &logWorker{classes: reads.Agent || reads.Referrer || reads.Client || reads.Time, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, maxSlots)}, sums: map[sum]*sum{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: reads.Agent || reads.Referrer || reads.Client || reads.Time, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, maxSlots)}, sums: map[sum]*sum{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -418,11 +419,19 @@ func (w *logWorker) refer(s *slot, from []byte) {
 
 // item makes a request of a line, with what the rulebook looks at.
 func (w *logWorker) item(l *list.Line) (*list.Item, error) {
+	var item *list.Item
+	var err error
 	if w.classes || w.reads.Copied {
-		return l.Item(w.base)
+		item, err = l.Item(w.base)
+	} else {
+		item = &list.Item{Request: &request.Request{Method: verb(l.Method)}}
+		item.Request.Address, err = list.TargetAddress(string(l.Target), w.base)
 	}
-	address, err := list.TargetAddress(string(l.Target), w.base)
-	return &list.Item{Request: &request.Request{Method: verb(l.Method), Address: address}}, err
+	if err != nil {
+		return nil, err
+	}
+	w.options.complete(item.Request)
+	return item, nil
 }
 
 // verb is a method as a string; the commonest are not copied.

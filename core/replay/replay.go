@@ -49,15 +49,33 @@ func Predict(e *engine.Engine, name string, item *list.Item) *Result {
 	return r
 }
 
+// Options say how requests are replayed.
+type Options struct {
+	Workers int
+	Headers []request.Header   // of every request that does not have them
+	Stop    *atomic.Bool       // set: the replay ends early; nil: never
+	Keep    func(*Result) bool // only results that it likes are counted and shown; nil: all
+	Each    func(*Result)      // called for every result, in the order of the lists; may be nil
+}
+
+func (o *Options) stopped() bool { return o.Stop != nil && o.Stop.Load() }
+
+// complete adds the header fields that a request does not have.
+func (o *Options) complete(req *request.Request) {
+	for _, h := range o.Headers {
+		if _, ok := req.Get(h.Name); !ok {
+			req.Headers = append(req.Headers, h)
+		}
+	}
+}
+
 const batchSize = 256
 
-// Run predicts all requests of the sources with a number of workers. each, if
-// it is not nil, is called for every result, in the order of the lists. The
-// tally does not depend on the number of workers. An error is that of a source
-// which could not be read to its end; the tally has what came before it.
-//
-// With keep only the results that it likes are counted and shown.
-func Run(e *engine.Engine, sources []Source, workers int, stop *atomic.Bool, keep func(*Result) bool, each func(*Result)) (*Tally, error) {
+// Run predicts all requests of the sources. The tally does not depend on the
+// number of workers. An error is that of a source which could not be read to
+// its end; the tally has what came before it.
+func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
+	workers, each := o.Workers, o.Each
 	type batch struct {
 		name    string
 		items   []*list.Item
@@ -73,11 +91,12 @@ func Run(e *engine.Engine, sources []Source, workers int, stop *atomic.Bool, kee
 		pool.Go(func() {
 			for b := range work {
 				for _, item := range b.items {
-					if stop.Load() {
+					if o.stopped() {
 						break
 					}
+					o.complete(item.Request)
 					r := Predict(e, b.name, item)
-					if keep != nil && !keep(r) {
+					if o.Keep != nil && !o.Keep(r) {
 						continue
 					}
 					tallies[i].Add(r)
@@ -122,7 +141,7 @@ func Run(e *engine.Engine, sources []Source, workers int, stop *atomic.Bool, kee
 			failed = err
 			break
 		}
-		if stop.Load() {
+		if o.stopped() {
 			total.Partial = true
 			break
 		}

@@ -25,6 +25,7 @@ Exit status 1: there is a finding of severity error.`,
 		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
 		as := flags.String("as", "text", "the `form` of the result: text, json")
 		failOn := flags.String("fail-on", "error", "the least `severity` that gives exit status 1: error, warning, note")
+		watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
 			if err := r.checkAs("text", "json"); err != nil {
@@ -40,24 +41,33 @@ Exit status 1: there is a finding of severity error.`,
 			if len(args) == 1 {
 				r.rules = args[0]
 			}
-			e, err := r.load()
-			if err != nil {
-				return 0, err
+			once := func() (int, error) { return r.check(severity) }
+			if *watch {
+				return r.watch(nil, once)
 			}
-			report := proof.Check(e)
-			if r.as == "json" {
-				if err := r.checkJSON(report); err != nil {
-					return 0, err
-				}
-			} else {
-				r.checkText(e.Book, report)
-			}
-			if report.Worst(severity) {
-				return exitFindings, nil
-			}
-			return exitWell, nil
+			return once()
 		}
 	},
+}
+
+// check looks at the rulebook once.
+func (r *run) check(severity proof.Severity) (int, error) {
+	e, err := r.load()
+	if err != nil {
+		return 0, err
+	}
+	report := proof.Check(e)
+	if r.as == "json" {
+		if err := r.checkJSON(report); err != nil {
+			return 0, err
+		}
+	} else {
+		r.checkText(e.Book, report)
+	}
+	if report.Worst(severity) {
+		return exitFindings, nil
+	}
+	return exitWell, nil
 }
 
 func (r *run) checkText(book *rulebook.Book, report *proof.Report) {

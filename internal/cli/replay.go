@@ -53,6 +53,7 @@ Exit status 1: there are loops or unmet expectations.`,
 		flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or loop, chain, unmet, differs; may stand several times")
 		flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
 		flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
+		flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may stand several times")
 		flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
 		flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
 		watch := flags.Bool("watch", false, "do it again whenever the rulebook, a tree or a list changes")
@@ -72,7 +73,7 @@ Exit status 1: there are loops or unmet expectations.`,
 				return 0, usagef("-workers and -top are numbers from 1 on")
 			case f.format != "" && !slices.Contains(list.Formats, list.Format(f.format)):
 				return 0, usagef("-list is one of %s, not %s", formatNames(), f.format)
-			case f.merge && (f.each || f.everyFile || f.only != nil || f.since+f.until != ""):
+			case f.merge && (f.each || f.everyFile || f.only != nil || f.headers != nil || f.since+f.until != ""):
 				return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
 			}
 			if *watch {
@@ -158,6 +159,7 @@ type replayFlags struct {
 	since, until            string
 	save                    string
 	merge                   bool
+	headers                 headerFlags
 }
 
 func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, error) {
@@ -182,7 +184,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	start := time.Now()
 	tally := replay.NewTally()
 	if f.everyFile {
-		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, f.workers, &stop, filter, show)
+		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, f.options(&stop, filter, show))
 		if err != nil {
 			return 0, err
 		}
@@ -203,6 +205,10 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 		return 0, err
 	}
 	return r.finish(e, tally, f, took)
+}
+
+func (f *replayFlags) options(stop *atomic.Bool, keep func(*replay.Result) bool, each func(*replay.Result)) replay.Options {
+	return replay.Options{Workers: f.workers, Headers: f.headers, Stop: stop, Keep: keep, Each: each}
 }
 
 // finish shows the sums, and gives the exit status.
@@ -267,7 +273,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		head := make([]byte, 4096)
 		n, _ := file.ReadAt(head, 0)
 		if head = head[:n]; format == list.FormatLog && !list.Packed(head) || list.Detect(head) == list.FormatLog {
-			return replay.LogFile(e, name, file, size, f.workers, stop, progress)
+			return replay.LogFile(e, name, file, size, f.options(stop, nil, nil), progress)
 		}
 	}
 	unpacked, err := list.Unpack(&countingReader{in, 0, progress})
@@ -279,7 +285,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		format = list.Detect(head)
 	}
 	if quick && format == list.FormatLog {
-		return replay.LogStream(e, name, unpacked, f.workers, stop)
+		return replay.LogStream(e, name, unpacked, f.options(stop, nil, nil))
 	}
 	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		o := list.Options{Base: base, Format: format}
@@ -288,7 +294,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		}
 		return list.Read(unpacked, o, yield)
 	}}
-	tally, err := replay.Run(e, []replay.Source{source}, f.workers, stop, filter, show)
+	tally, err := replay.Run(e, []replay.Source{source}, f.options(stop, filter, show))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}

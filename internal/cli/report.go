@@ -365,7 +365,7 @@ func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
 		r.out.Printf("\n  No entry compresses anything: add one like   compress text using br zstd gzip\n")
 		return
 	}
-	r.out.Printf("\n  They were asked for without Accept-Encoding, or no compress entry takes them.\n")
+	r.out.Printf("\n  They were asked for without Accept-Encoding, or no compress entry takes them.\n  What browsers get    kibitz replay %s-header 'Accept-Encoding: gzip, br' LIST\n", r.rulesWords())
 }
 
 // recorded holds what servers answered against what is predicted.

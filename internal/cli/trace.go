@@ -32,6 +32,7 @@ fit, every change of the path, and what decided.`,
 		flags.StringVar(&f.body, "body", "", "the `size` of its body, like 2KiB")
 		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
 		as := flags.String("as", "text", "the `form` of the result: text, json")
+		watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
 			if err := r.checkAs("text", "json"); err != nil {
@@ -40,22 +41,31 @@ fit, every change of the path, and what decided.`,
 			if len(args) != 1 {
 				return 0, usagef("name one address, like: kibitz trace /fares/")
 			}
-			e, err := r.load()
-			if err != nil {
-				return 0, err
+			once := func() (int, error) { return r.trace(&f, args[0]) }
+			if *watch {
+				return r.watch(nil, once)
 			}
-			req, err := f.request(args[0], e.Book.BaseAddress())
-			if err != nil {
-				return 0, err
-			}
-			v := e.Visit(req)
-			if r.as == "json" {
-				return r.traceJSON(e, v)
-			}
-			r.traceText(e, v)
-			return exitWell, nil
+			return once()
 		}
 	},
+}
+
+// trace follows one request once.
+func (r *run) trace(f *requestFlags, url string) (int, error) {
+	e, err := r.load()
+	if err != nil {
+		return 0, err
+	}
+	req, err := f.request(url, e.Book.BaseAddress())
+	if err != nil {
+		return 0, err
+	}
+	v := e.Visit(req)
+	if r.as == "json" {
+		return r.traceJSON(e, v)
+	}
+	r.traceText(e, v)
+	return exitWell, nil
 }
 
 // ending says in a sentence how a visit ended.

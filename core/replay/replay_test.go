@@ -1,0 +1,208 @@
+package replay
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand"
+	"os"
+	"reflect"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+func build(t testing.TB, rules string) *engine.Engine {
+	t.Helper()
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+rules), func(string) ([]byte, error) { return nil, os.ErrNotExist })
+	if err != nil {
+		t.Fatal(err)
+	}
+	return engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": strings.Repeat("home ", 300), "/a.txt": "a", "/errors/404.html": "{path}"})})
+}
+
+// access makes a log with everything that is odd in logs.
+func access(n int) string {
+	r := rand.New(rand.NewSource(3))
+	var b strings.Builder
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	for range n {
+		switch r.Intn(40) {
+		case 0:
+			b.WriteString(pick("garbage\n", "\n", "# note\n", "\x00\x01\n", strings.Repeat("x", 3000)+"\n"))
+			continue
+		}
+		fmt.Fprintf(&b, "%s - - [%02d/Oct/2026:13:55:36 +0000] \"%s\" %s 12", pick("192.0.2.1", "192.0.2.200", "2001:db8::1", "-", "pier.example"), 1+r.Intn(28),
+			pick("GET", "GET", "HEAD", "POST")+" "+pick("/", "/a.txt", "/%61.txt", "/none", "/none?x=1", "/old", "/old?q=2", "/loop", "/c1", "/a\\x22b", "http://s.example/a.txt", "//a.txt", "/../x", "/"+strings.Repeat("l", 80), "/n"+fmt.Sprint(r.Intn(500)))+pick(" HTTP/1.1", " HTTP/2.0", ""), pick("200", "200", "404", "301", "500"))
+		if r.Intn(2) == 0 {
+			fmt.Fprintf(&b, " \"%s\" \"%s\"", pick("-", "https://s.example/", "https://r.example/x"), pick("-", "a bot", "reader \\\"x\\\""))
+		}
+		b.WriteString(pick("\n", "\n", "\r\n"))
+	}
+	return b.String()
+}
+
+var rulebooks = map[string]string{
+	"of targets alone": "redirect old on /old to / as 301\nredirect loop on /loop to /loop as 302\nredirect c on /c1 to /c2 as 302\nredirect d on /c2 to / as 302\nerror e for 404 show /errors/404.html\n",
+	"of classes":       "access bots when agent *bot* refuse\naccess net when client 192.0.2.0/25 refuse 404\nreply days when time after 2026-10-10 before 2026-10-12 with 503\naccess r when referrer https://r.example/* refuse 410\n",
+	"of queries":       "redirect q when query.x present to /a.txt as 301\nlimit l url 60B\n",
+	"that copies":      "error e for 404 show /errors/404.html fill on\nheader h set X-Client {client}\nreply t on /a.txt with 200 text {agent}\n",
+}
+
+// tally in a form that can be compared.
+func form(t *testing.T, tally *Tally) string {
+	t.Helper()
+	var b bytes.Buffer
+	tally.Lists[0].Name = ""
+	if err := tally.Save(&b); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// The fast road must count what the slow one does, however many work on it.
+func TestTheFastRoadAgreesWithTheSlowOne(t *testing.T) {
+	text := access(9000)
+	for name, rules := range rulebooks {
+		t.Run(name, func(t *testing.T) {
+			e := build(t, rules)
+			source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+				return list.Read(strings.NewReader(text), list.Options{Base: base, Format: list.FormatLog}, yield)
+			}}
+			slow, err := Run(e, []Source{source}, Options{Workers: 2})
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := form(t, slow)
+			for _, workers := range []int{1, 2, 7} {
+				fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: workers}, func(int64) {})
+				if err != nil {
+					t.Fatal(err)
+				}
+				if got := form(t, fast); got != want {
+					t.Errorf("%d workers on a file:\n%s\nslowly:\n%s", workers, got, want)
+				}
+				fast, err = LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), Options{Workers: workers})
+				if err != nil {
+					t.Fatal(err)
+				}
+				if got := form(t, fast); got != want {
+					t.Errorf("%d workers on a stream:\n%s\nslowly:\n%s", workers, got, want)
+				}
+			}
+		})
+	}
+}
+
+// Chunks must cut a log only at line ends, wherever lines end.
+func TestEveryLineIsReadOnce(t *testing.T) {
+	var text strings.Builder
+	n := 0
+	for text.Len() < 3*chunkSize+chunkSize/2 {
+		n++
+		fmt.Fprintf(&text, "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET /%d HTTP/1.1\" 200 1 \"-\" \"%s\"\n", n, strings.Repeat("x", n%200))
+		if n == 4000 { // a line longer than a chunk and its over-read
+			n++
+			fmt.Fprintf(&text, "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET /long HTTP/1.1\" 200 1 \"-\" \"%s\"\n", strings.Repeat("y", chunkSize+2*overRead))
+		}
+	}
+	e := build(t, "")
+	for _, ending := range []string{"", "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET /last HTTP/1.1\" 200 1"} {
+		s, want := text.String()+ending, int64(n)
+		if ending != "" {
+			want++
+		}
+		for _, workers := range []int{1, 3} {
+			got, err := LogFile(e, "log", strings.NewReader(s), int64(len(s)), Options{Workers: workers}, func(int64) {})
+			if err != nil || got.Requests != want || int64(got.Lists[0].Lines) != want {
+				t.Errorf("%d workers: %d requests in %d lines, want %d (%v)", workers, got.Requests, got.Lists[0].Lines, want, err)
+			}
+			got, err = LogStream(e, "log", strings.NewReader(s), Options{Workers: workers})
+			if err != nil || got.Requests != want {
+				t.Errorf("%d workers on a stream: %d requests, want %d (%v)", workers, got.Requests, want, err)
+			}
+		}
+	}
+}
+
+func TestSavedTalliesAddUpToTheWhole(t *testing.T) {
+	text := access(4000)
+	e := build(t, rulebooks["of targets alone"])
+	whole, err := LogStream(e, "log", strings.NewReader(text), Options{Workers: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	total := NewTally()
+	lines := strings.SplitAfter(text, "\n")
+	for i := 0; i < len(lines); i += 1000 {
+		part, err := LogStream(e, "log", strings.NewReader(strings.Join(lines[i:min(i+1000, len(lines))], "")), Options{Workers: 1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var file bytes.Buffer
+		if err := part.Save(&file); err != nil {
+			t.Fatal(err)
+		}
+		loaded, err := LoadTally(&file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		total.Merge(loaded)
+	}
+	var sum list.Counts
+	for _, l := range total.Lists {
+		sum.Lines, sum.Requests, sum.Skipped = sum.Lines+l.Lines, sum.Requests+l.Requests, sum.Skipped+l.Skipped
+	}
+	if w := whole.Lists[0]; sum.Lines != w.Lines || sum.Requests != w.Requests || sum.Skipped != w.Skipped {
+		t.Errorf("lines: %+v, want %+v", sum, w)
+	}
+	total.Lists, whole.Lists = nil, nil
+	var a, b bytes.Buffer
+	total.Save(&a)
+	whole.Save(&b)
+	var x, y any
+	json.Unmarshal(a.Bytes(), &x)
+	json.Unmarshal(b.Bytes(), &y)
+	if !reflect.DeepEqual(x, y) {
+		t.Errorf("the parts\n%s\nthe whole\n%s", a.String(), b.String())
+	}
+	if _, err := LoadTally(strings.NewReader(`{"kibitz":"else"}`)); err == nil {
+		t.Error("a file of another kind is taken for a tally")
+	}
+}
+
+func TestAFailingReaderIsAnError(t *testing.T) {
+	e := build(t, "")
+	broken := io.MultiReader(strings.NewReader(access(10)), iotest.ErrReader(io.ErrUnexpectedEOF))
+	if _, err := LogStream(e, "log", broken, Options{Workers: 2}); err == nil {
+		t.Error("no error")
+	}
+}
+
+func BenchmarkLog(b *testing.B) {
+	text := access(100_000)
+	e := build(b, rulebooks["of targets alone"])
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		if _, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: 1}, func(int64) {}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func TestALineCostsNoAllocation(t *testing.T) {
+	e := build(t, rulebooks["of targets alone"])
+	w := newLogWorker(e, "log", Options{})
+	line := []byte(`192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET /a.txt?x=1 HTTP/1.1" 200 12 "https://s.example/" "reader"`)
+	w.count(line)
+	if n := testing.AllocsPerRun(1000, func() { w.count(line) }); n != 0 {
+		t.Errorf("%v allocations", n)
+	}
+}

@@ -1,0 +1,183 @@
+package list
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+
+	"kibitz/core/request"
+)
+
+var base = request.Address{Scheme: "https", Host: "s.example", Port: 443}
+
+// read gives each request in a line: method, address, and what the list tells.
+func read(t testing.TB, format Format, text string) (string, Counts) {
+	t.Helper()
+	var out []string
+	open := func(name string) (io.ReadCloser, error) {
+		if name == "part.xml" {
+			return io.NopCloser(strings.NewReader("<urlset><url><loc>https://s.example/c</loc></url></urlset>")), nil
+		}
+		return nil, os.ErrNotExist
+	}
+	counts, err := Read(strings.NewReader(text), Options{Base: base, Format: format, Open: open}, func(i *Item) {
+		r := i.Request
+		s := fmt.Sprintf("%d %s %s", i.Line, r.Verb(), r.Address)
+		if r.Client.IsValid() {
+			s += " from " + r.Client.String()
+		}
+		if !r.Time.IsZero() {
+			s += " at " + r.Time.UTC().Format("2006-01-02T15:04:05")
+		}
+		if r.Body > 0 {
+			s += fmt.Sprint(" body ", r.Body)
+		}
+		if i.Recorded != 0 {
+			s += fmt.Sprint(" got ", i.Recorded)
+		}
+		if i.Location != "" {
+			s += " to " + i.Location
+		}
+		if i.Expects != nil {
+			s += " expects " + i.Expects.Status
+		}
+		for _, h := range r.Headers {
+			s += fmt.Sprintf(" [%s: %s]", h.Name, h.Value)
+		}
+		out = append(out, s)
+	})
+	if err != nil {
+		out = append(out, "error: "+err.Error())
+	}
+	if counts.Lines != counts.Requests+counts.Details+counts.Comments+counts.Skipped && err == nil {
+		t.Errorf("%d lines are %d requests, %d details, %d comments and %d skipped, in\n%s", counts.Lines, counts.Requests, counts.Details, counts.Comments, counts.Skipped, text)
+	}
+	return strings.Join(out, "\n"), counts
+}
+
+const at = " - - [10/Oct/2026:13:55:36 +0000] "
+
+func TestReaders(t *testing.T) {
+	for _, test := range []struct {
+		name   string
+		format Format // as it is told by the content
+		text   string
+		want   string
+		skips  string
+	}{
+		{"plain", FormatPlain, "# a list\n\n/a => 200\nPOST https://t.example/b # why\n", "3 GET https://s.example/a expects 200\n4 POST https://t.example/b", ""},
+		{"plain with details", FormatPlain, "/a => 200\n  client 192.0.2.1\n\ttime 2026-03-01T00:00:00Z\n  body 2KiB\n  X-A: b c\n", "1 GET https://s.example/a from 192.0.2.1 at 2026-03-01T00:00:00 body 2048 expects 200 [X-A: b c]", ""},
+		{"plain, CRLF, no last line end", FormatPlain, "\ufeff/a\r\n/b", "1 GET https://s.example/a\n2 GET https://s.example/b", ""},
+		{"plain, broken", FormatPlain, "fares\n/a => nonsense\nget /b\n/c /d /e\n=> 200\n", "", "1: write /fares|2: not something to expect|3: no method|4: more than a method|5: missing before"},
+		{"plain, a broken detail takes its request", FormatPlain, "/a\n  client x\n  X: y\n/b\n", "4 GET https://s.example/b", "2: the whole request|3: could not be read"},
+
+		{"common log", FormatLog, "192.0.2.1" + at + `"GET /a?b=c HTTP/1.1" 200 512` + "\n", "1 GET https://s.example/a?b=c from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},
+		{"combined log", FormatLog, "2001:db8::1 - ada [10/Oct/2026:13:55:36 +0200] " + `"HEAD /a HTTP/2.0" 304 - "https://r.example/" "An agent (x; y)"` + "\n", "1 HEAD https://s.example/a from 2001:db8::1 at 2026-10-10T11:55:36 got 304 [Referer: https://r.example/] [User-Agent: An agent (x; y)]", ""},
+		{"escapes in a log", FormatLog, "192.0.2.1" + at + `"GET /a\x22b\"c\\ HTTP/1.1" 404 1 "-" "say \"hi\""` + "\n", `1 GET https://s.example/a"b"c\ from 192.0.2.1 at 2026-10-10T13:55:36 got 404 [User-Agent: say "hi"]`, ""},
+		{"a dash for everything", FormatLog, "- - - [10/Oct/2026:13:55:36 +0000] " + `"GET /a HTTP/1.1" 200 - "-" "-"` + "\n", "1 GET https://s.example/a at 2026-10-10T13:55:36 got 200", ""},
+		{"a host for a client", FormatLog, "pier.example" + at + `"GET /a HTTP/1.1" 200 1` + "\n", "1 GET https://s.example/a at 2026-10-10T13:55:36 got 200", ""},
+		{"blanks in a target", FormatLog, "192.0.2.1" + at + `"GET /a b c HTTP/1.1" 400 1` + "\n", "1 GET https://s.example/a b c from 192.0.2.1 at 2026-10-10T13:55:36 got 400", ""},
+		{"no protocol", FormatLog, "192.0.2.1" + at + `"GET /a" 200 1` + "\n", "1 GET https://s.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},
+		{"a whole URL", FormatLog, "192.0.2.1" + at + `"GET http://T.example/a HTTP/1.1" 200 1` + "\n", "1 GET http://t.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},
+		{"slashes are kept", FormatLog, "192.0.2.1" + at + `"GET //a//b HTTP/1.1" 200 1` + "\n", "1 GET https://s.example//a//b from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},
+		{"requests that are none", FormatLog, "192.0.2.1" + at + `"-" 408 0` + "\n192.0.2.1" + at + `"" 400 0` + "\n192.0.2.1" + at + `"\x16\x03\x01" 400 0` + "\n192.0.2.1" + at + `"CONNECT t.example:443 HTTP/1.1" 400 0` + "\n", "", "1: no HTTP request|2: no HTTP request|3: no HTTP request|4: no HTTP request"},
+		{"broken lines of a log", FormatLog, "192.0.2.1" + at + `"GET /a HTTP/1.1" 200 1` + "\n\n# note\nhello\n192.0.2.1 - - [x]\n192.0.2.1" + at + `"GET /a HTTP/1.1` + "\n192.0.2.1" + at + `"GET /a HTTP/1.1" x` + "\n\x00\xff\xfe\n", "1 GET https://s.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200", "4: no line of an access log|5: no line of an access log|6: no line of an access log|7: no status|8: no line of an access log"},
+
+		{"csv", FormatCSV, "url,method,client,status,location,header.X-A\n/a,post,192.0.2.1,301,/b,\"c, d\"\n/b\n", "2 POST https://s.example/a from 192.0.2.1 got 301 to /b [X-A: c, d]\n3 GET https://s.example/b", ""},
+		{"csv, broken", FormatCSV, "url,status\n,200\n/a,9\n/b,200,x\n\"/c\n", "", "2: url is missing|3: status|4: 3 fields|5: quote"},
+		{"csv, another column", FormatCSV, "url,colour\n/a,red\n", "error: the column \"colour\" is not known: there are url, method, client, time, body, status, location and header.NAME", ""},
+
+		{"jsonl", FormatJSONL, `{"url":"/a","method":"PUT","body":7,"headers":{"X-A":"b"},"status":204}` + "\n\n" + `{"url":"https://t.example/"}` + "\n", "1 PUT https://s.example/a body 7 got 204 [X-A: b]\n3 GET https://t.example/", ""},
+		{"jsonl, broken", FormatJSONL, `{"url":"/a"}` + "\n{\n[]\n" + `{"url":7}` + "\n" + `{"method":"GET"}` + "\n", "1 GET https://s.example/a", "2: no JSON object|3: no JSON object|4: no JSON object|5: url is missing"},
+
+		{"har", FormatHAR, `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-03-01T00:00:00Z","request":{"method":"GET","url":"https://s.example/a","headers":[{"name":"Host","value":"x"},{"name":":path","value":"/"},{"name":"Accept","value":"*/*"}],"bodySize":-1},"response":{"status":301,"redirectURL":"/b"}},{"request":{"method":"GET","url":"data:x"}}]}}`, "1 GET https://s.example/a at 2026-03-01T00:00:00 got 301 to /b [Accept: */*]", "2: no http address"},
+		{"har without entries", FormatHAR, `{"log":{}}`, "error: the HTTP archive holds no entries: EOF", ""},
+
+		{"w3c", FormatW3C, "#Version: 1.0\n#Fields: date time c-ip cs-method cs-uri-stem cs-uri-query sc-status cs(User-Agent) cs-host\n2026-03-01 10:00:00 192.0.2.1 GET /a b=c 200 An+agent www.s.example\n2026-03-01 10:00:01 192.0.2.1 GET /b - 404 - -\n", "3 GET https://www.s.example/a?b=c from 192.0.2.1 at 2026-03-01T10:00:00 got 200 [User-Agent: An agent]\n4 GET https://s.example/b from 192.0.2.1 at 2026-03-01T10:00:01 got 404", ""},
+		{"w3c, other fields below", FormatW3C, "#Fields: cs-method cs-uri\nGET /a?x\n#Fields: cs-uri-stem sc-status\n/b 200\n", "2 GET https://s.example/a?x\n4 GET https://s.example/b got 200", ""},
+		{"w3c, quoted", FormatW3C, "#Fields: cs-uri-stem cs(Referer)\n/a \"https://r.example/ \"\"x\"\"\"\n", `2 GET https://s.example/a [Referer: https://r.example/ "x"]`, ""},
+		{"w3c, broken", FormatW3C, "#Version: 1.0\n/a\n#Fields: cs-uri-stem sc-status\n/a\n/a x\n- 200\n", "", "2: no #Fields|4: 1 fields|5: status|6: names no address"},
+
+		{"sitemap", FormatSitemap, "<?xml version=\"1.0\"?>\n<urlset xmlns=\"x\">\n<url><loc> https://s.example/a </loc></url>\n<url><loc>/b</loc></url>\n<url><loc>ftp://x/</loc></url></urlset>", "3 GET https://s.example/a expects 200\n4 GET https://s.example/b expects 200", "5: not of this site's kind"},
+		{"sitemap index", FormatSitemap, "<sitemapindex><sitemap><loc>https://s.example/part.xml</loc></sitemap><sitemap><loc>https://s.example/none.xml</loc></sitemap></sitemapindex>", "1 GET https://s.example/c expects 200", "cannot be read beside its index"},
+		{"sitemap, cut off", FormatSitemap, "<urlset><url><loc>/a</loc></url><url><lo", "1 GET https://s.example/a expects 200", "any further"},
+		{"nothing", FormatPlain, "", "", ""},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			if got := Detect([]byte(test.text)); got != test.format {
+				t.Errorf("it is told to be %s, not %s", got, test.format)
+			}
+			got, counts := read(t, "", test.text)
+			if got != test.want {
+				t.Errorf("got\n%s\nwant\n%s", got, test.want)
+			}
+			var skips []string
+			for _, s := range counts.First {
+				skips = append(skips, fmt.Sprintf("%d: %s", s.Line, s.Reason))
+			}
+			wanted := strings.Split(test.skips, "|")
+			if test.skips == "" {
+				wanted = nil
+			}
+			if len(skips) != len(wanted) {
+				t.Fatalf("skipped %q, want %q", skips, wanted)
+			}
+			for i, want := range wanted {
+				number, reason, ok := strings.Cut(want, ": ")
+				if !ok {
+					number, reason = "", want
+				}
+				if !strings.HasPrefix(skips[i], number) || !strings.Contains(skips[i], reason) {
+					t.Errorf("skipped %q, want %q", skips[i], want)
+				}
+			}
+		})
+	}
+}
+
+func TestPackedLists(t *testing.T) {
+	var gz, zst bytes.Buffer
+	z := gzip.NewWriter(&gz)
+	z.Write([]byte("/a\n/b\n"))
+	z.Close()
+	s, _ := zstd.NewWriter(&zst)
+	s.Write([]byte("/a\n/b\n"))
+	s.Close()
+	for name, text := range map[string]string{"gzip": gz.String(), "zstd": zst.String()} {
+		if got, _ := read(t, "", text); got != "1 GET https://s.example/a\n2 GET https://s.example/b" {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+	if got, _ := read(t, "", gz.String()[:20]); !strings.Contains(got, "error") {
+		t.Errorf("a gzip file that is cut off: %s", got)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for _, s := range []string{"/a => 200\n  client x\n", "192.0.2.1" + at + `"GET /\x20 HTTP/1.1" 200 1 "-" "\"` + "\n", "url,status\n/a,\"", `{"url":"/a"}`, `{"log":{"entries":[{"request":{"url":"http://["}}]}}`,
+		"#Fields: cs-uri\n\"a", "<urlset><loc>x", "\x1f\x8b\x08", "\x28\xb5\x2f\xfd", "[] \"", `x [] "\x`} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, format := range append([]Format{""}, Formats...) {
+			_, err := Read(strings.NewReader(text), Options{Base: base, Format: format}, func(i *Item) {
+				if i.Request == nil || i.Line < 1 {
+					t.Error("an item without a request or line")
+				}
+			})
+			if errors.Is(err, io.ErrShortBuffer) {
+				t.Error(err)
+			}
+			if !Packed([]byte(text)) {
+				read(t, format, text)
+			}
+		}
+	})
+}
