@@ -29,67 +29,69 @@ func (e *Engine) Trace(req *request.Request) (*Response, *Trace) {
 }
 
 // Outcome is Predict without the header: status, cause, entry, Location, file,
-// media type and sizes are the same.
-func (e *Engine) Outcome(req *request.Request) *Response {
+// media type and sizes are the same. The response is put into into.
+func (e *Engine) Outcome(req *request.Request, into *Response) {
 	s := states.Get().(*state)
 	*s = state{engine: e, req: req, find: compiled{}, light: true, classed: s.classed}
-	r := s.run()
+	*into = Response{}
+	s.run(into)
 	s.req = nil
 	states.Put(s)
-	return r
 }
 
 var states = sync.Pool{New: func() any { return &state{} }}
 
 func (e *Engine) answer(req *request.Request, find finder, t *Trace) *Response {
 	s := &state{engine: e, req: req, find: find, trace: t}
-	return s.run()
+	r := &Response{}
+	s.run(r)
+	return r
 }
 
 // run goes through the steps.
-func (s *state) run() *Response {
-	r, ok := s.receive()
-	if !ok {
-		return s.plainPage(r)
+func (s *state) run(r *Response) {
+	if !s.receive(r) {
+		s.plainPage(r)
+		return
 	}
 	if !s.limits(r) && !s.reading(r) && !s.method(r) {
 		s.file(r)
 	}
 	r.Path, r.Query = s.path, s.query
 	if r.App {
-		return r
+		return
 	}
 	if r.Cause == CauseBadTarget {
-		return s.plainPage(r)
+		s.plainPage(r)
+		return
 	}
 	if r.Status >= 400 && r.File == nil && r.content == nil {
 		s.errorPage(r)
 	}
 	s.represent(r)
 	if !s.headers(r) {
-		return s.plainPage(r)
+		s.plainPage(r)
+		return
 	}
 	if !s.light {
 		s.hints(r)
 	}
-	return r
 }
 
 // receive finds the site and makes the path canonical (step 0).
-func (s *state) receive() (*Response, bool) {
-	r := &Response{}
+func (s *state) receive(r *Response) bool {
 	s.site = s.engine.siteFor(s.req.Address.Host)
 	if s.site == nil {
 		r.Status, r.Cause = http.StatusMisdirectedRequest, CauseUnknownHost
 		s.note(nil, "no site answers for %s", s.req.Address.Host)
-		return r, false
+		return false
 	}
 	r.Site = s.site.Site
 	path, err := canonical.Path(s.req.Address.Path, s.site.KeepSlashes)
 	if err != nil {
 		r.Status, r.Cause = http.StatusBadRequest, CauseBadRequest
 		s.note(nil, "%v", err)
-		return r, false
+		return false
 	}
 	if path != s.req.Address.Path {
 		s.note(nil, "the path is read as %s", path)
@@ -102,7 +104,7 @@ func (s *state) receive() (*Response, bool) {
 		s.classed = s.classed[:n]
 		clear(s.classed)
 	}
-	return r, true
+	return true
 }
 
 // limits refuses what is too large (step 1).
@@ -516,9 +518,8 @@ func (s *state) errorPage(r *Response) {
 }
 
 // plainPage puts the page into the answer that nothing but the status decides.
-func (s *state) plainPage(r *Response) *Response {
+func (s *state) plainPage(r *Response) {
 	r.Path, r.Query = s.path, s.query
 	r.File, r.content = nil, nil
 	s.represent(r)
-	return r
 }

@@ -113,7 +113,7 @@ func patternTexts(list []*pattern.Pattern) string {
 // site reads the request.
 func (e *Engine) Taking(req *request.Request) ([]*rulebook.Rule, error) {
 	s := &state{engine: e, req: req, find: plain{}, trace: &Trace{}}
-	if _, ok := s.receive(); !ok {
+	if !s.receive(&Response{}) {
 		return nil, errors.New(s.trace.Steps[len(s.trace.Steps)-1].Text)
 	}
 	var out []*rulebook.Rule

@@ -73,7 +73,11 @@ func (e *Engine) VisitFrom(req *request.Request, r *Response) *Visit {
 
 // OutcomeVisit is VisitFrom with answers as Outcome gives them.
 func (e *Engine) OutcomeVisit(req *request.Request, r *Response) *Visit {
-	return e.visit(req, r, MaxRedirects, e.Outcome)
+	return e.visit(req, r, MaxRedirects, func(req *request.Request) *Response {
+		r := &Response{}
+		e.Outcome(req, r)
+		return r
+	})
 }
 
 func (e *Engine) visit(req *request.Request, r *Response, limit int, predict func(*request.Request) *Response) *Visit {

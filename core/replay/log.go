@@ -228,12 +228,20 @@ type placedSkip struct {
 // A slot is a request that has been predicted, and how often it came since. It
 // fills one line of the processor's cache.
 type slot struct {
-	hash     uint64
+	hash     uint32
+	look     look
 	key      string
-	sum      *sum // nil: the slot is free
+	sum      *counted // nil: the slot is free
 	n        int64
 	recorded [2]recorded
 	rare     *rare
+}
+
+// counted is a sum, and what the slots that were folded have counted of it.
+type counted struct {
+	sum
+	n        int64
+	recorded map[int]int64
 }
 
 // rare is what few slots have.
@@ -275,10 +283,11 @@ type slots struct {
 const neighbours = 8 // slots in which a key can be
 
 // find gives the slot of a key; if it is not found, that of another, or a free one.
-func (t *slots) find(key []byte) (s *slot, hash uint64, found bool) {
-	hash = maphash.Bytes(t.seed, key)
+func (t *slots) find(key []byte) (s *slot, hash uint32, found bool) {
+	sum := maphash.Bytes(t.seed, key)
+	hash = uint32(sum >> 32)
 	for i := range uint64(neighbours) {
-		s := &t.table[(hash+i)%maxSlots]
+		s := &t.table[(sum+i)%maxSlots]
 		if s.sum == nil {
 			return s, hash, false
 		}
@@ -286,32 +295,34 @@ func (t *slots) find(key []byte) (s *slot, hash uint64, found bool) {
 			return s, hash, true
 		}
 	}
-	return &t.table[(hash+hash>>32%neighbours)%maxSlots], hash, false
+	return &t.table[(sum+sum>>20%neighbours)%maxSlots], hash, false
 }
 
 // logWorker is one worker's part of a replay.
 type logWorker struct {
-	options Options
-	engine  *engine.Engine
-	name    string
-	base    request.Address
-	reads   engine.Reads
-	class   *engine.Classifier
-	classes bool // the rulebook looks at more than the target
-	tally   *Tally
-	slots   slots
-	sums    map[sum]*sum
-	key     []byte
-	line    list.Line
-	counts  list.Counts
-	lines   map[int]int // by chunk
-	skips   []placedSkip
+	request  request.Request // the one at hand, and the answer to it
+	response engine.Response
+	options  Options
+	engine   *engine.Engine
+	name     string
+	base     request.Address
+	reads    engine.Reads
+	class    *engine.Classifier
+	classes  bool // the rulebook looks at more than the target
+	tally    *Tally
+	slots    slots
+	sums     map[sum]*counted
+	key      []byte
+	line     list.Line
+	counts   list.Counts
+	lines    map[int]int // by chunk
+	skips    []placedSkip
 }
 
 func newLogWorker(e *engine.Engine, name string, o Options) *logWorker {
 	base := e.Book.BaseAddress()
 	reads := e.Reads(base.Host)
-	return &logWorker{options: o, classes: reads.Agent || reads.Referrer || reads.Client || reads.Time, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, maxSlots)}, sums: map[sum]*sum{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: reads.Agent || reads.Referrer || reads.Client || reads.Time, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, maxSlots)}, sums: map[sum]*counted{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -383,16 +394,16 @@ func (w *logWorker) count(line []byte) error {
 	}
 	s, hash, found := w.slots.find(key)
 	if !found {
-		item, err := w.item(l)
-		if err != nil {
+		if err := w.ask(l); err != nil {
 			return err
 		}
 		w.foldSlot(s)
-		*s = slot{hash: hash, key: string(key), sum: w.predict(item)}
+		sum := w.predict()
+		*s = slot{hash: hash, look: sum.look, key: string(key), sum: sum}
 	}
 	w.counts.Requests++
 	s.add(l.Status)
-	if s.sum.look == lookMissing {
+	if s.look == lookMissing {
 		if l.Tail(); len(l.Referrer) > 0 {
 			w.refer(s, l.Referrer)
 		}
@@ -417,21 +428,23 @@ func (w *logWorker) refer(s *slot, from []byte) {
 	s.rare.from.Add(string(from))
 }
 
-// item makes a request of a line, with what the rulebook looks at.
-func (w *logWorker) item(l *list.Line) (*list.Item, error) {
-	var item *list.Item
-	var err error
+// ask makes the worker's request of a line, with what the rulebook looks at.
+func (w *logWorker) ask(l *list.Line) error {
 	if w.classes || w.reads.Copied {
-		item, err = l.Item(w.base)
+		item, err := l.Item(w.base)
+		if err != nil {
+			return err
+		}
+		w.request = *item.Request
 	} else {
-		item = &list.Item{Request: &request.Request{Method: verb(l.Method)}}
-		item.Request.Address, err = list.TargetAddress(string(l.Target), w.base)
+		address, err := list.TargetAddress(string(l.Target), w.base)
+		if err != nil {
+			return err
+		}
+		w.request = request.Request{Method: verb(l.Method), Address: address}
 	}
-	if err != nil {
-		return nil, err
-	}
-	w.options.complete(item.Request)
-	return item, nil
+	w.options.complete(&w.request)
+	return nil
 }
 
 // verb is a method as a string; the commonest are not copied.
@@ -447,20 +460,20 @@ func verb(b []byte) string {
 	return string(b)
 }
 
-// predict answers a request, without what no tally counts.
-func (w *logWorker) predict(item *list.Item) *sum {
-	r := &Result{List: w.name, Item: item, Response: w.engine.Outcome(item.Request), Query: w.reads.Query}
-	if engine.Follows(r.Response) {
-		r.Visit = w.engine.OutcomeVisit(item.Request, r.Response)
+// predict answers the worker's request, without what no tally counts.
+func (w *logWorker) predict() *counted {
+	w.engine.Outcome(&w.request, &w.response)
+	var v *engine.Visit
+	if engine.Follows(&w.response) {
+		v = w.engine.OutcomeVisit(&w.request, &w.response)
 	}
-	s := r.sum()
-	if same := w.sums[s]; same != nil {
-		return same
+	s := sumOf(&w.response, v)
+	same := w.sums[s]
+	if same == nil {
+		same = &counted{sum: s, recorded: map[int]int64{}}
+		w.sums[s] = same
 	}
-	if len(w.sums) < maxSlots {
-		w.sums[s] = &s
-	}
-	return &s
+	return same
 }
 
 // target gives the address of a key, as Result.target does.
@@ -484,29 +497,48 @@ func (w *logWorker) suffix() int {
 	return 1 + w.class.Size()
 }
 
-// fold adds what the slots have counted to the tally.
+// fold adds what has been counted to the tally.
 func (w *logWorker) fold() {
 	for i := range w.slots.table {
 		w.foldSlot(&w.slots.table[i])
 	}
 	clear(w.slots.table)
+	for _, c := range w.sums {
+		w.tally.count(&c.sum, c.n)
+		for status, n := range c.recorded {
+			w.tally.Recorded[Pair{status, c.outcome()}] += n
+		}
+	}
+	clear(w.sums)
 }
 
 func (w *logWorker) foldSlot(s *slot) {
 	if s.sum == nil {
 		return
 	}
-	target := func() string { return w.target(s.key) }
-	w.tally.count(s.sum, target, s.n)
-	for _, r := range s.recorded {
-		if r.n > 0 {
-			w.tally.record(s.sum, target, int(r.status), int64(r.n))
+	s.sum.n += s.n
+	target := ""
+	record := func(status int, n int64) {
+		if n == 0 {
+			return
+		}
+		s.sum.recorded[status] += n
+		if s.sum.differs(status) {
+			if target == "" {
+				target = w.target(s.key)
+			}
+			w.tally.differ(Pair{status, s.sum.outcome()}, target, n)
 		}
 	}
-	if s.rare == nil {
-		return
+	for _, r := range s.recorded {
+		record(int(r.status), int64(r.n))
 	}
-	for status, n := range s.rare.more {
-		w.tally.record(s.sum, target, status, n)
+	if s.rare != nil {
+		for status, n := range s.rare.more {
+			record(status, n)
+		}
+	}
+	if s.look != lookNone {
+		w.tally.look(s.look, w.target(s.key), s.n)
 	}
 }

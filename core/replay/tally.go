@@ -9,6 +9,7 @@ import (
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
 
@@ -84,9 +85,16 @@ const maxUnmet = 10_000
 // Add counts one result.
 func (t *Tally) Add(r *Result) {
 	s := r.sum()
-	t.count(&s, r.target, 1)
+	t.count(&s, 1)
+	if s.look != lookNone {
+		t.look(s.look, r.target(), 1)
+	}
 	if r.Item.Recorded != 0 {
-		t.record(&s, r.target, r.Item.Recorded, 1)
+		p := Pair{r.Item.Recorded, s.outcome()}
+		t.Recorded[p]++
+		if s.differs(r.Item.Recorded) {
+			t.differ(p, r.target(), 1)
+		}
 	}
 	if ref, ok := r.Item.Request.Get("referer"); ok && ref != "-" && s.look == lookMissing {
 		if top := t.referrers(r.target()); top != nil {
@@ -118,37 +126,55 @@ const (
 // A sum is what a tally counts of a result, but for its address. Many results
 // have the same.
 type sum struct {
-	outcome  Outcome
+	status   int // 0 is app
+	cause    engine.Cause
+	by       *rulebook.Rule
 	look     look
 	mimeType string
 	size     int64
 	encoded  int64
 	plain    *site.Node // the file, where it was sent as it is and could be smaller
-	site     string     // of that file
+	site     *rulebook.Site
 }
 
-func (r *Result) sum() sum {
-	resp := r.Response
-	s := sum{outcome: Outcome{Status: engine.StatusText(resp), Cause: resp.Cause}, mimeType: resp.Type, size: resp.Size, encoded: resp.Encoded}
-	if resp.By != nil {
-		s.outcome.By, s.outcome.At = resp.By.Name, resp.By.Place.String()
-	}
-	x := r.Item.Expects
+// sumOf gives what is counted of an answer and the visit that it begins.
+func sumOf(resp *engine.Response, v *engine.Visit) sum {
+	s := sum{status: resp.Status, cause: resp.Cause, by: resp.By, mimeType: resp.Type, size: resp.Size, encoded: resp.Encoded}
 	switch {
-	case x != nil && x.Loop && len(r.Unmet) == 0: // the list knows of it
-	case r.Visit != nil && r.Visit.Ending == engine.Loop:
+	case v != nil && v.Ending == engine.Loop:
 		s.look = lookLoop
-	case r.Visit != nil && r.Visit.Ending == engine.TooLong:
+	case v != nil && v.Ending == engine.TooLong:
 		s.look = lookTooLong
-	case r.Redirects() > 1:
+	case v != nil && v.Redirects() > 1:
 		s.look = lookChain
-	case resp.Status == 404 && (x == nil || !engine.StatusFits(x.Status, resp)):
+	case resp.Status == 404:
 		s.look = lookMissing
 	}
 	if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && engine.Compressible(resp.Type) {
-		s.plain, s.site = resp.File, resp.Site.Name
+		s.plain, s.site = resp.File, resp.Site
 	}
 	return s
+}
+
+// sum leaves out what the list knows of already.
+func (r *Result) sum() sum {
+	s := sumOf(r.Response, r.Visit)
+	x := r.Item.Expects
+	if x != nil && (x.Loop && len(r.Unmet) == 0 || s.look == lookMissing && engine.StatusFits(x.Status, r.Response)) {
+		s.look = lookNone
+	}
+	return s
+}
+
+func (s *sum) outcome() Outcome {
+	o := Outcome{Status: "app", Cause: s.cause}
+	if s.status != 0 {
+		o.Status = strconv.Itoa(s.status)
+	}
+	if s.by != nil {
+		o.By, o.At = s.by.Name, s.by.Place.String()
+	}
+	return o
 }
 
 // target is the address under which a request is counted: without its query,
@@ -169,23 +195,14 @@ func withMethod(req *request.Request, address string) string {
 	return address
 }
 
-// count counts a sum n times; target gives the address.
-func (t *Tally) count(s *sum, target func() string, n int64) {
+// count counts a sum n times, all but its addresses.
+func (t *Tally) count(s *sum, n int64) {
 	t.Requests += n
-	if s.outcome.At != "" {
-		t.Entries[s.outcome.At] += n
+	o := s.outcome()
+	if o.At != "" {
+		t.Entries[o.At] += n
 	}
-	t.Outcomes[s.outcome] += n
-	switch s.look {
-	case lookLoop:
-		t.Loops.add(target(), n)
-	case lookTooLong:
-		t.TooLong.add(target(), n)
-	case lookChain:
-		t.Chains.add(target(), n)
-	case lookMissing:
-		t.Missing.add(target(), n)
-	}
+	t.Outcomes[o] += n
 	if s.mimeType == "" {
 		return
 	}
@@ -202,20 +219,33 @@ func (t *Tally) count(s *sum, target func() string, n int64) {
 	b.Plain += n * s.size
 	b.Wire += n * s.encoded
 	if s.plain != nil {
-		t.Plain.add(s.site+" "+s.plain.Path, n)
+		t.Plain.add(s.site.Name+" "+s.plain.Path, n)
 	}
 }
 
-// record counts the status that a server answered to the request of a sum.
-func (t *Tally) record(s *sum, target func() string, status int, n int64) {
-	p := Pair{status, s.outcome}
-	t.Recorded[p] += n
-	if s.outcome.Status != "app" && s.outcome.Status != strconv.Itoa(status) {
-		if t.Differs[p] == nil {
-			t.Differs[p] = &Top{}
-		}
-		t.Differs[p].add(target(), n)
+// look counts an address that needs one.
+func (t *Tally) look(l look, target string, n int64) {
+	switch l {
+	case lookLoop:
+		t.Loops.add(target, n)
+	case lookTooLong:
+		t.TooLong.add(target, n)
+	case lookChain:
+		t.Chains.add(target, n)
+	case lookMissing:
+		t.Missing.add(target, n)
 	}
+}
+
+// differs reports whether a server's status is not what is predicted.
+func (s *sum) differs(status int) bool { return s.status != 0 && s.status != status }
+
+// differ counts an address that a server answered otherwise.
+func (t *Tally) differ(p Pair, target string, n int64) {
+	if t.Differs[p] == nil {
+		t.Differs[p] = &Top{}
+	}
+	t.Differs[p].add(target, n)
 }
 
 // referrers gives the pages that requests for a missing address come from; nil

@@ -41,11 +41,13 @@ func ParseLog(line []byte, l *Line) error {
 		return errNoLog
 	}
 	l.Client = line[:i]
-	open := bytes.IndexByte(line[i:], '[')
-	if open < 0 {
-		return errNoLog
+	open := i + 5 // nearly always nobody is named: `- - [`
+	if open >= len(line) || line[open] != '[' || line[i+2] != ' ' || line[i+4] != ' ' {
+		if open = bytes.IndexByte(line[i:], '['); open < 0 {
+			return errNoLog
+		}
+		open += i
 	}
-	open += i
 	// The time has one length; only an odd log needs a search.
 	quote := open + 29
 	if quote >= len(line) || line[quote] != '"' || line[quote-2] != ']' {
