@@ -11,6 +11,7 @@ import (
 	"image/color"
 	"image/png"
 	"math"
+	"math/rand"
 	"path"
 	"strings"
 	"time"
@@ -35,6 +36,8 @@ var Faults = [][2]string{
 	{"show /errors/not-found.html  fill on", "show /errors/404.html"},
 	// Without its slash the target is a second redirect.
 	{"to /timetables/{season}/ ", "to /timetables/{season}  "},
+	// Nothing was compressed yet.
+	{"compress text ", "# compress text "},
 }
 
 // Files gives the files of the example, by name.
@@ -57,6 +60,8 @@ func Files() map[string][]byte {
 	}
 	before = strings.Replace(before, "as rebuilt in the spring of 2026.", "as it was before the repair.", 1)
 	out["before.kibitz"] = []byte(before)
+	out["yesterday.log"] = yesterday()
+	out["browser.txt"] = browser()
 	for name, text := range public() {
 		out["public"+name] = []byte(text)
 	}
@@ -143,6 +148,65 @@ func public() map[string]string {
 	out["/styles/site.css.gz"] = squeezed(out["/styles/site.css"])
 	out["/scripts/tides.js.gz"] = squeezed(out["/scripts/tides.js"])
 	return out
+}
+
+// browser is what a browser fetches on a first visit, as it asks for it.
+func browser() []byte {
+	var b strings.Builder
+	b.WriteString("# A first visit, as a browser asks for its parts.\n")
+	for _, path := range []string{"/", "/styles/site.css", "/scripts/menu.js", "/images/logo.svg", "/timetables/summer/", "/conditions/", "/scripts/tides.js", "/tide-tables/2026-06.csv", "/images/map.svg", "/boats/kittiwake.html", "/images/kittiwake.png"} {
+		fmt.Fprintf(&b, "%s\n    Accept-Encoding: gzip, deflate, br, zstd\n", path)
+	}
+	return []byte(b.String())
+}
+
+// yesterday is an access log of the day before the rebuilt site went up: what
+// the old server answered.
+func yesterday() []byte {
+	r := rand.New(rand.NewSource(26))
+	type asked struct {
+		target   string
+		status   int
+		referrer string
+		weight   int
+	}
+	const here = "https://saltmarsh-ferries.example"
+	var all []asked
+	add := func(weight, status int, referrer string, targets ...string) {
+		for _, t := range targets {
+			all = append(all, asked{t, status, referrer, weight})
+		}
+	}
+	add(30, 200, "-", "/", "/index.php")
+	add(16, 200, here+"/", "/timetable/winter.php", "/timetable/spring.php", "/fares.php", "/boat.php?name=kittiwake", "/boat.php?name=avocet", "/Islands/Ternholm.htm")
+	add(8, 200, here+"/", "/styles/site.css", "/images/logo.svg", "/contact.php", "/page?id=3", "/page?id=7", "/tides.html", "/news/2026/02-14-storm", "/planner/ternholm/gullness")
+	add(5, 404, here+"/boats/", "/boats/kitiwake.html")
+	add(4, 404, here+"/fares/", "/fares/concesions.html")
+	add(3, 404, "https://harbour-cam.example/", "/webcam.php")
+	add(3, 200, "-", "/boats/", "/fares/", "/notices/", "/islands/sandling/", "/summer", "/crew/rota.html", "/robots.txt")
+	add(2, 404, "-", "/backup.sql", "/admin/login.php", "/.env", "/apple-touch-icon.png")
+	var wheel []asked
+	for _, a := range all {
+		for range a.weight {
+			wheel = append(wheel, a)
+		}
+	}
+	agents := []string{"Mozilla/5.0 (X11; Linux x86_64) Gecko/20100101 Firefox/140.0", "Mozilla/5.0 (iPhone; CPU iPhone OS 18_1 like Mac OS X) Safari/604.1", "TideReader/2.1 (+https://tides.example/bot)", "PageHoover/2.1"}
+	var b strings.Builder
+	at := time.Date(2026, 2, 28, 0, 0, 0, 0, time.UTC)
+	for n := range 1200 {
+		at = at.Add(time.Duration(r.Intn(140)) * time.Second)
+		if n%400 == 399 {
+			fmt.Fprintf(&b, "203.0.113.%d - - [%s] \"\\x16\\x03\\x01\\x02\" 400 0 \"-\" \"-\"\n", r.Intn(250), at.Format("02/Jan/2006:15:04:05 -0700"))
+			continue
+		}
+		a, method := wheel[r.Intn(len(wheel))], "GET"
+		if r.Intn(30) == 0 {
+			method = "HEAD"
+		}
+		fmt.Fprintf(&b, "203.0.113.%d - - [%s] \"%s %s HTTP/1.1\" %d %d \"%s\" \"%s\"\n", r.Intn(250), at.Format("02/Jan/2006:15:04:05 -0700"), method, a.target, a.status, 200+r.Intn(9000), a.referrer, agents[max(0, r.Intn(24)-20)])
+	}
+	return []byte(b.String())
 }
 
 func page(title, body string) string {

@@ -144,6 +144,7 @@ func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, 
 		return func() (chunk, error) {
 			if last != nil {
 				empty <- last[:0]
+				last = nil
 			}
 			c, ok := <-full
 			if !ok {

@@ -43,7 +43,8 @@ type run struct {
 	out            *render.Output
 	main           func(args []string, stdin io.Reader, stdout, stderr io.Writer) int // for commands that run others
 	common
-	cases []testCase // of a replay that is shown as tests
+	cases  []testCase // of a replay that is shown as tests
+	origin string     // of relative addresses, which are shown without it
 }
 
 // common are the flags that several commands have.

@@ -40,10 +40,14 @@ var demoSteps = []struct{ why, command string }{
 	{"What happens to the requests that the site gets?", "replay -rules before.kibitz requests.txt"},
 	{"The mended rulebook: check it.", "check site.kibitz"},
 	{"An old address that stands in many bookmarks, over http.", "trace 'http://saltmarsh-ferries.example/timetable/winter.php?lang=en'"},
-	{"A page as a browser asks for it, compressed.", "trace -header 'Accept-Encoding: gzip, br' /conditions/"},
+	{"A page as a browser asks for it: before, nothing was compressed.", "trace -rules before.kibitz -header 'Accept-Encoding: gzip, br' /conditions/"},
+	{"And now.", "trace -header 'Accept-Encoding: gzip, br' /conditions/"},
+	{"What a first visit costs, before …", "replay -rules before.kibitz browser.txt"},
+	{"… and now.", "replay browser.txt"},
 	{"The crew area from outside.", "trace -client 203.0.113.9 /crew/rota.html"},
 	{"Which entries could take an address?", "rules -for /boat.php?name=avocet"},
-	{"And now the whole list.", "replay requests.txt"},
+	{"The whole list.", "replay requests.txt"},
+	{"And yesterday's log: what will be answered otherwise than the old server did?", "replay -top 8 yesterday.log"},
 }
 
 func (r *run) demo(dir string) (int, error) {

@@ -21,6 +21,7 @@ import (
 // tallyText shows the sums.
 func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took time.Duration) {
 	out := r.out
+	r.origin = e.Book.BaseAddress().Origin()
 	var head []string
 	add := func(n int64, noun string, bad bool) {
 		s := render.Count(n, noun)
@@ -46,6 +47,9 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 	}
 	if skipped > 0 {
 		head = append(head, render.Count(skipped, "line")+" not read")
+	}
+	if t.Partial {
+		head = append(head, out.Bad("partial: it was interrupted"))
 	}
 	out.Printf("%s\n", strings.Join(head, "   "))
 	if t.Requests == 0 {
@@ -160,10 +164,25 @@ func (r *run) top(title, what string, t *replay.Top, most int, bad bool) {
 	r.heading(title, what, bad)
 	var rows [][]string
 	for _, c := range t.Most(most) {
-		rows = append(rows, []string{render.Number(c.N), render.Short(c.Address, r.out.Width-14)})
+		rows = append(rows, []string{render.Number(c.N), render.Short(r.near(c.Address), r.out.Width-14)})
 	}
 	r.out.Rows("  ", rows, 0)
 	r.more(t, most)
+}
+
+// near is an address as it is shown: without the origin that relative addresses
+// are asked of.
+func (r *run) near(address string) string {
+	method, url, ok := strings.Cut(address, " ")
+	if !ok {
+		method, url = "", address
+	} else {
+		method += " "
+	}
+	if path, ok := strings.CutPrefix(url, r.origin); ok && strings.HasPrefix(path, "/") {
+		url = path
+	}
+	return method + url
 }
 
 func (r *run) more(t *replay.Top, most int) {
@@ -179,7 +198,7 @@ func (r *run) more(t *replay.Top, most int) {
 		if !ok {
 			url, words = method, ""
 		}
-		r.out.Printf("\n  See one    kibitz trace %s%s%s\n", r.rulesWords(), words, render.Shell(url))
+		r.out.Printf("\n  See one    kibitz trace %s%s%s\n", r.rulesWords(), words, render.Shell(strings.TrimPrefix(r.near(" "+url), " ")))
 	}
 }
 
@@ -198,7 +217,7 @@ func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
 	r.heading("Not found", "answered 404, and the list did not expect that", false)
 	var rows [][]string
 	for _, c := range t.Missing.Most(most) {
-		rows = append(rows, []string{render.Number(c.N), render.Short(c.Address, r.out.Width-50), r.out.Quiet(render.Short(r.whence(e, t, c.Address), 70))})
+		rows = append(rows, []string{render.Number(c.N), render.Short(r.near(c.Address), r.out.Width-50), r.out.Quiet(render.Short(r.whence(e, t, c.Address), 70))})
 	}
 	r.out.Rows("  ", rows, 0)
 	r.more(&t.Missing, most)
@@ -240,7 +259,7 @@ func (r *run) unmet(t *replay.Tally, most int) {
 			r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %s more; all of them: kibitz replay -each", render.Number(t.Unmets-int64(i)))))
 			break
 		}
-		r.out.Printf("  %s:%d   %s\n", render.Clean(u.List), u.Line, render.Short(u.Target, r.out.Width-30))
+		r.out.Printf("  %s:%d   %s\n", render.Clean(u.List), u.Line, render.Short(r.near(u.Target), r.out.Width-30))
 		for _, what := range u.What {
 			r.out.Wrapped("      ", render.Clean(what))
 		}
@@ -444,7 +463,7 @@ func (r *run) differences(t *replay.Tally, most int) {
 		}
 		var most []string
 		for _, c := range top.Most(2) {
-			most = append(most, render.Short(c.Address, 60))
+			most = append(most, render.Short(r.near(c.Address), 40))
 		}
 		rows = append(rows, []string{render.Number(top.Total), fmt.Sprintf("%d became %s", p.Recorded, p.Predicted.Status), by, r.out.Quiet(at), strings.Join(most, "  ")})
 	}

@@ -1,0 +1,157 @@
+package main
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+const logged = `192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET /old HTTP/1.1" 200 1 "https://s.example/" "reader"
+192.0.2.1 - - [11/Oct/2026:13:55:36 +0000] "GET /nwe/ HTTP/1.1" 404 1 "https://s.example/" "reader"
+192.0.2.1 - - [11/Oct/2026:13:55:37 +0000] "GET / HTTP/1.1" 200 1 "-" "=cmd|' /C calc'!A0"
+192.0.2.1 - - [11/Oct/2026:13:55:38 +0000] "\x16\x03" 400 1
+`
+
+func TestALogIsHeldAgainstThePrediction(t *testing.T) {
+	dir := small(t)
+	os.WriteFile(filepath.Join(dir, "access.log"), []byte(logged), 0o644)
+	out, errs, status := kibitz(t, dir, "", "replay", "access.log")
+	if status != 0 {
+		t.Errorf("status %d", status)
+	}
+	contains(t, out, "3 requests in", "1 line not read", "Recorded against predicted   2 of 3 alike (66.7%)", "1   200 became 301   old   site.kibitz:6   /old", "1   /nwe/   linked on /")
+	contains(t, errs, "access.log: 1 of 4 lines could not be read", "line 4: its request is no HTTP request")
+
+	for want, args := range map[string][]string{
+		"1 request in":   {"-only", "404"},
+		"2 requests in":  {"-since", "2026-10-11"},
+		"1 request in ":  {"-until", "2026-10-11T00:00:00Z"},
+		"1 request in  ": {"-only", "differs"},
+	} {
+		out, _, _ := kibitz(t, dir, "", append([]string{"replay", "access.log"}, args...)...)
+		contains(t, out, strings.TrimRight(want, " "))
+	}
+}
+
+func TestMachineFormats(t *testing.T) {
+	dir := small(t)
+	os.WriteFile(filepath.Join(dir, "access.log"), []byte(logged), 0o644)
+	out, _, _ := kibitz(t, dir, "", "replay", "-as", "json", "access.log", "list.txt")
+	var sums struct {
+		Requests int
+		Lists    []struct{ Lines, Requests, Comments, Skipped int }
+		Unmet    int
+		Recorded []struct{ Recorded int }
+		Loops    struct{ Addresses []struct{ Address string } }
+	}
+	if err := json.Unmarshal([]byte(out), &sums); err != nil {
+		t.Fatalf("%v in %s", err, out)
+	}
+	if sums.Requests != 6 || sums.Unmet != 1 || len(sums.Recorded) != 3 || len(sums.Loops.Addresses) != 1 || sums.Lists[0].Skipped != 1 {
+		t.Errorf("json: %+v", sums)
+	}
+
+	out, _, status := kibitz(t, dir, "", "replay", "-as", "junit", "list.txt")
+	var suite struct {
+		Tests    int `xml:"tests,attr"`
+		Failures int `xml:"failures,attr"`
+	}
+	if err := xml.Unmarshal([]byte(out), &suite); err != nil || suite.Tests != 3 || suite.Failures != 1 || status != 1 {
+		t.Errorf("junit: %+v %v, status %d", suite, err, status)
+	}
+	out, _, _ = kibitz(t, dir, "", "replay", "-as", "tap", "list.txt")
+	contains(t, out, "TAP version 13\n1..3\nok 1 - list.txt:1 GET https://s.example/\n", "not ok 3 - list.txt:3")
+
+	os.WriteFile(filepath.Join(dir, "=list.txt"), []byte("=x\n/old\n"), 0o644)
+	out, _, _ = kibitz(t, dir, "", "replay", "-each", "-as", "csv", "-list", "plain", "=list.txt")
+	contains(t, out, "list,line,method,url,status,cause,by,location,ends,recorded,met\n'=list.txt,2,GET,https://s.example/old,301,redirect,old,/new/,arrived,,\n")
+	out, _, _ = kibitz(t, dir, "", "replay", "-as", "csv", "access.log")
+	contains(t, out, "status,cause,by,at,requests\n", "301,redirect,old,site.kibitz:6,1\n")
+}
+
+func TestTalliesOfManyDaysAddUp(t *testing.T) {
+	dir := small(t)
+	lines := strings.SplitAfter(strings.TrimSpace(logged), "\n")
+	for name, text := range map[string]string{"all.log": logged, "a.log": lines[0] + lines[1], "b.log": lines[2] + lines[3] + "\n"} {
+		os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)
+	}
+	kibitz(t, dir, "", "replay", "a.log", "-save", "a.tally")
+	kibitz(t, dir, "", "replay", "b.log", "-save", "b.tally")
+	if _, errs, status := kibitz(t, dir, "", "replay", "b.log", "-save", "b.tally"); status != 2 || !strings.Contains(errs, "is there already") {
+		t.Errorf("saved over a file: status %d, %s", status, errs)
+	}
+	merged, _, _ := kibitz(t, dir, "", "replay", "-merge", "a.tally", "b.tally")
+	whole, _, _ := kibitz(t, dir, "", "replay", "all.log")
+	_, a, _ := strings.Cut(merged, "   ")
+	_, b, _ := strings.Cut(whole, "   ")
+	if a != b {
+		t.Errorf("merged\n%s\nwhole\n%s", a, b)
+	}
+	if _, errs, status := kibitz(t, dir, "", "replay", "-merge", "a.log"); status != 2 || !strings.Contains(errs, "no saved tally") {
+		t.Errorf("a log merged: status %d, %s", status, errs)
+	}
+}
+
+func TestEveryFileAndHeadersOfTheWholeList(t *testing.T) {
+	dir := small(t)
+	book := filepath.Join(dir, "site.kibitz")
+	text, _ := os.ReadFile(book)
+	os.WriteFile(book, append(text, "access bots when agent *bot* refuse\n"...), 0o644)
+	out, _, _ := kibitz(t, dir, "", "replay", "-every-file")
+	contains(t, out, "8 requests in")
+	out, _, _ = kibitz(t, dir, "/\n", "replay", "-header", "User-Agent: a bot", "-")
+	contains(t, out, "bots 1")
+}
+
+func TestAnInterruptedReplaySaysWhatItHas(t *testing.T) {
+	dir := small(t)
+	c := exec.Command(program, "replay", "-list", "log", "-")
+	c.Dir = dir
+	in, _ := c.StdinPipe()
+	var out, errs strings.Builder
+	c.Stdout, c.Stderr = &out, &errs
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	in.Write([]byte(strings.Repeat(strings.SplitAfter(logged, "\n")[0], 20_000)))
+	time.Sleep(200 * time.Millisecond)
+	c.Process.Signal(os.Interrupt)
+	time.Sleep(100 * time.Millisecond)
+	in.Close()
+	err := c.Wait()
+	if c.ProcessState.ExitCode() != 2 || !strings.Contains(errs.String(), "interrupted") || !strings.Contains(out.String(), "partial") {
+		t.Errorf("%v\n%s\n%s", err, out.String(), errs.String())
+	}
+}
+
+func TestWatchDoesItAgain(t *testing.T) {
+	dir := small(t)
+	c := exec.Command(program, "check", "-watch")
+	c.Dir = dir
+	var out strings.Builder
+	c.Stdout = &out
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	wait := func(what string) {
+		for range 100 {
+			if strings.Contains(out.String(), what) {
+				return
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		t.Errorf("%q never came:\n%s", what, out.String())
+	}
+	wait("1 error")
+	book := filepath.Join(dir, "site.kibitz")
+	text, _ := os.ReadFile(book)
+	os.WriteFile(book, []byte(strings.Replace(string(text), "in /crew/ ", "in /crew/ when scheme http ", 1)), 0o644)
+	wait("nothing found")
+	c.Process.Signal(os.Interrupt)
+	c.Wait()
+}
