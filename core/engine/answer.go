@@ -222,7 +222,7 @@ func (s *state) moved(r *Response, e *entry, a *rulebook.Moves) bool {
 	row := s.row(e)
 	r.Row = row
 	if row.New == "" {
-		r.Status, r.Cause, r.By = row.Status, CauseReply, e.Rule
+		r.Status, r.Cause, r.By = int(row.Status), CauseReply, e.Rule
 		s.note(e.Rule, "%s:%d says %d", a.Table.Name, row.Line, row.Status)
 		return true
 	}
@@ -233,7 +233,7 @@ func (s *state) moved(r *Response, e *entry, a *rulebook.Moves) bool {
 	if (to.HasQuery || row.HasQuery) && q.Mode == rulebook.QueryKeep {
 		q.Mode = rulebook.QueryDrop
 	}
-	return s.redirect(r, e.Rule, to, q, row.Status)
+	return s.redirect(r, e.Rule, to, q, int(row.Status))
 }
 
 // rowTarget reads a new address, in which nothing is a value.

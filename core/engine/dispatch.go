@@ -625,8 +625,8 @@ type movedRows struct {
 }
 
 type rowRef struct {
-	pos  int32 // of the entry
 	row  *rulebook.Row
+	pos  int32 // of the entry
 	next int32 // of the same path; -1 at the end
 }
 
@@ -635,10 +635,11 @@ func (m *movedRows) add(e *entry, t *rulebook.Table) {
 		m.rows = make(map[string]int32, len(t.Rows))
 	}
 	m.folded = m.folded || e.Fold
+	m.refs = slices.Grow(m.refs, len(t.Rows))
 	for i := range t.Rows {
 		row := &t.Rows[i]
 		ref := int32(len(m.refs))
-		m.refs = append(m.refs, rowRef{int32(e.pos), row, -1})
+		m.refs = append(m.refs, rowRef{row, int32(e.pos), -1})
 		first, ok := m.rows[row.Path]
 		if !ok {
 			m.rows[row.Path] = ref

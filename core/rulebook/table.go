@@ -26,11 +26,11 @@ type Table struct {
 type Row struct {
 	Path     string // canonical (folded where case does not count)
 	Query    string
-	HasQuery bool   // the row takes just this raw query
 	Origin   string // scheme, host and port of a full URL; "" for any
 	New      string // as written; "" for 404 and 410
-	Status   int
-	Line     int
+	HasQuery bool   // the row takes just this raw query
+	Status   int16
+	Line     int32
 }
 
 const maxRowErrors = 20
@@ -73,7 +73,7 @@ func readTable(name string, text []byte, def int, fold bool, base request.Addres
 			problem(line, "%v", err)
 			continue
 		}
-		r.Line = line
+		r.Line = int32(line)
 		k := r.Path
 		if r.Origin != "" {
 			k = r.Origin + k
@@ -98,13 +98,13 @@ func readRow(row []string, def int, fold bool, base request.Address, keep bool) 
 	if len(row) < 2 || len(row) > 3 {
 		return Row{}, fmt.Errorf("a row has two or three fields (old, new, status), not %d", len(row))
 	}
-	r := Row{Status: def, New: strings.TrimSpace(row[1])}
+	r := Row{Status: int16(def), New: strings.TrimSpace(row[1])}
 	if len(row) == 3 && row[2] != "" {
 		n, err := strconv.Atoi(strings.TrimSpace(row[2]))
 		if err != nil || !slices.Contains([]int{301, 302, 303, 307, 308, 404, 410}, n) {
 			return r, fmt.Errorf("the status %q is not one of 301 302 303 307 308 404 410", row[2])
 		}
-		r.Status = n
+		r.Status = int16(n)
 	}
 	gone := r.Status == 404 || r.Status == 410
 	switch {
