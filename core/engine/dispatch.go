@@ -43,8 +43,9 @@ type cond struct {
 
 // classes are those of one field.
 type classes struct {
-	field rulebook.Field
-	tests []*rulebook.Test
+	field  rulebook.Field
+	tests  []*rulebook.Test
+	owners []int // positions of the entries that the tests are of
 
 	texts  map[string][]int // bits of tests that have this plain text
 	rest   []int            // bits of tests that must be asked
@@ -62,6 +63,7 @@ type class struct {
 	holds []bool // by bit
 	once  sync.Once
 	bits  []int // of the tests that name this very block
+	flips []int // of a block: the tests that hold otherwise than for a client in none
 
 	mu    sync.Mutex
 	lists map[*index][]int32 // what is left of an index's list for this class
@@ -88,9 +90,9 @@ func (s *siteEngine) compile() {
 		for _, t := range r.Tests {
 			switch {
 			case isFront(t.Field.Kind):
-				e.front = append(e.front, s.cond(t))
+				e.front = append(e.front, s.cond(t, pos))
 			case hasClasses(t.Field):
-				e.bits = append(e.bits, s.cond(t))
+				e.bits = append(e.bits, s.cond(t, pos))
 			default:
 				e.plain = append(e.plain, t)
 			}
@@ -120,9 +122,10 @@ func (s *siteEngine) field(f rulebook.Field) int {
 	return len(s.fields) - 1
 }
 
-func (s *siteEngine) cond(t *rulebook.Test) cond {
+func (s *siteEngine) cond(t *rulebook.Test, pos int) cond {
 	i := s.field(t.Field)
 	s.fields[i].tests = append(s.fields[i].tests, t)
+	s.fields[i].owners = append(s.fields[i].owners, pos)
 	return cond{i, len(s.fields[i].tests) - 1}
 }
 
@@ -245,6 +248,7 @@ func (c *classes) askBlocks(of *class, client netip.Addr) {
 	for _, block := range c.blocks.Supernets(netip.PrefixFrom(client, client.BitLen())) {
 		for _, bit := range block.bits {
 			of.holds[bit] = !c.tests[bit].Unless
+			of.flips = append(of.flips, bit)
 		}
 	}
 }
@@ -335,7 +339,7 @@ func (s *siteEngine) newFront(of [4]*class) *front {
 		}
 	}
 	for g, entries := range s.groups {
-		ix := &index{site: s}
+		ix := &index{site: s, group: group(g), alive: f.alive}
 		for _, e := range entries {
 			if f.alive[e.pos] {
 				ix.add(e)
@@ -359,6 +363,11 @@ type index struct {
 	low    *node // for entries that ignore case
 	any    []int32
 	split  int // the field by which any is split; -1 for none
+	group  group
+	alive  []bool // of the front, by position
+
+	once   sync.Once
+	nobody []int32 // what is left of any for a client in no block
 }
 
 // A node of the tree of segments. Lists are sorted by position.
@@ -491,20 +500,44 @@ func (ix *index) anywhere(s *state) []int32 {
 	if ok {
 		return list
 	}
-	for _, pos := range ix.any {
-		fits := true
-		for _, cond := range ix.site.entries[pos].bits {
-			fits = fits && (cond.field != ix.split || c.holds[cond.bit])
+	field := ix.site.fields[ix.split]
+	if c.flips == nil || c == field.nobody {
+		list = ix.filter(ix.any, c)
+	} else { // what a client in no block meets, and what this block changes
+		again := slices.Clone(ix.common(field.nobody))
+		for _, bit := range c.flips {
+			again = append(again, int32(field.owners[bit]))
 		}
-		if fits {
-			list = append(list, pos)
-		}
+		slices.Sort(again)
+		list = ix.filter(slices.Compact(again), c)
 	}
 	if c.lists == nil {
 		c.lists = map[*index][]int32{}
 	}
 	c.lists[ix] = list
 	return list
+}
+
+// common is the list of a class, which is asked for while another is made.
+func (ix *index) common(c *class) []int32 {
+	ix.once.Do(func() { ix.nobody = ix.filter(ix.any, c) })
+	return ix.nobody
+}
+
+// filter keeps the entries of a list without paths that a class leaves.
+func (ix *index) filter(list []int32, c *class) []int32 {
+	var out []int32
+	for _, pos := range list {
+		e := ix.site.entries[pos]
+		fits := ix.alive[pos] && len(e.On) == 0 && len(e.In) == 0 && groupOf(e.Kind) == ix.group
+		for _, cond := range e.bits {
+			fits = fits && (cond.field != ix.split || c.holds[cond.bit])
+		}
+		if fits {
+			out = append(out, pos)
+		}
+	}
+	return out
 }
 
 // compiled is the finder of predictions.

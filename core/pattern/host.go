@@ -44,13 +44,11 @@ func Host(source string) (*Pattern, error) {
 	if digits && groups {
 		return nil, errorf(0, "addresses are tested with `when client 10.0.0.0/24`, hosts by name")
 	}
-	var b strings.Builder
-	for i, part := range p.parts {
-		if err := p.writePart(&b, i, part, false); err != nil {
-			return nil, err
+	for _, part := range p.parts {
+		if part.kind != text {
+			p.names = append(p.names, part.name)
 		}
 	}
-	p.source = b.String()
 	p.prefix, p.suffix = partEnds(p.parts)
 	return p, nil
 }

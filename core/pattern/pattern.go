@@ -8,7 +8,6 @@
 package pattern
 
 import (
-	"errors"
 	"fmt"
 	"regexp"
 	"regexp/syntax"
@@ -33,10 +32,12 @@ type Pattern struct {
 	inSegment bool // which holds no slash
 
 	source   string         // the translation
-	plain    string         // the same for paths without encoded characters; "" where it is the same
+	plain    string         // the same for paths without encoded characters; "" for hosts
 	prefix   string         // literal text that every match begins with
 	suffix   string         // literal text that every match ends with
 	boundary *regexp.Regexp // the expression as written, where \b keeps it from being translated
+
+	translated sync.Once
 
 	once sync.Once
 	lang *Lang
@@ -154,7 +155,7 @@ func (p *Pattern) Match(path string) bool {
 	if p.boundary != nil {
 		return p.boundary.MatchString(canonical.Decode(path))
 	}
-	if p.plain != "" && !encoded && p.matches.Load() < eagerness {
+	if !p.host && !encoded && p.matches.Load() < eagerness {
 		p.matches.Add(1)
 		return p.plainRegexp().MatchString(path)
 	}
@@ -202,6 +203,7 @@ func (p *Pattern) Lang() (*Lang, error) {
 			p.why = fmt.Errorf(`%s looks at word boundaries (\b)`, p.text)
 			return
 		}
+		p.translate()
 		p.lang, p.why = compile(p.source)
 	})
 	return p.lang, p.why
@@ -226,7 +228,7 @@ func (p *Pattern) Captures(path string) []string {
 	if p.boundary != nil {
 		return p.boundaryCaptures(path)
 	}
-	if p.plain != "" && strings.IndexByte(path, '%') < 0 {
+	if !p.host && strings.IndexByte(path, '%') < 0 {
 		if found := p.plainRegexp().FindStringSubmatch(path); found != nil {
 			return found[1:]
 		}
@@ -271,11 +273,13 @@ func (p *Pattern) boundaryCaptures(path string) []string {
 }
 
 func (p *Pattern) regexp() *regexp.Regexp {
+	p.translate()
 	p.reOnce.Do(func() { p.re = regexp.MustCompile(`\A(?s:` + p.source + `)\z`) })
 	return p.re
 }
 
 func (p *Pattern) plainRegexp() *regexp.Regexp {
+	p.translate()
 	p.plainOnce.Do(func() { p.plainRe = regexp.MustCompile(`\A(?s:` + p.plain + `)\z`) })
 	return p.plainRe
 }
@@ -405,18 +409,38 @@ func (p *Pattern) setPathParts(parts []part) error {
 	if err := checkShape(shape.String()); err != nil {
 		return err
 	}
-	var b, plain strings.Builder
-	for i, part := range parts {
-		if err := errors.Join(p.writePart(&b, i, part, false), p.writePart(&plain, i, part, true)); err != nil {
-			return err
+	for _, part := range parts {
+		if part.kind != text {
+			p.names = append(p.names, part.name)
+		}
+		if part.kind == custom && strings.Contains(part.text, "{") {
+			p.translate()
+			return p.checkSize()
 		}
 	}
-	p.source, p.plain = b.String(), plain.String()
 	if !p.fold {
 		p.prefix, p.suffix = partEnds(parts)
 		p.simple = p.isSimple()
 	}
-	return p.checkSize()
+	return nil
+}
+
+// translate makes the translations of a pattern's parts, when they are first
+// needed: of most patterns of a large rulebook they never are.
+func (p *Pattern) translate() {
+	p.translated.Do(func() {
+		if p.source != "" || p.boundary != nil {
+			return // a regular expression is translated when it is read
+		}
+		var b, plain strings.Builder
+		for i, part := range p.parts {
+			p.writePart(&b, i, part, false)
+			if !p.host {
+				p.writePart(&plain, i, part, true)
+			}
+		}
+		p.source, p.plain = b.String(), plain.String()
+	})
 }
 
 // checkSize refuses an expression that grows too large in translation, which

@@ -48,7 +48,7 @@ func hasBoundary(tree *syntax.Regexp) bool {
 // writePart writes part i as an expression over canonical text, in the form
 // that the standard gives ("generate a regular expression"). With plain the
 // expression is for paths without encoded characters alone, and far shorter.
-func (p *Pattern) writePart(b *strings.Builder, i int, part part, plain bool) error {
+func (p *Pattern) writePart(b *strings.Builder, i int, part part, plain bool) {
 	prefix, suffix := literal(part.prefix, p.fold, plain), literal(part.suffix, p.fold, plain)
 	var body string
 	switch part.kind {
@@ -58,7 +58,7 @@ func (p *Pattern) writePart(b *strings.Builder, i int, part part, plain bool) er
 			body = "(?:" + body + ")" + string(part.modifier)
 		}
 		b.WriteString(body)
-		return nil
+		return
 	case segment:
 		body = p.anything(i, true, plain) + "+?"
 	case wildcard:
@@ -66,14 +66,11 @@ func (p *Pattern) writePart(b *strings.Builder, i int, part part, plain bool) er
 	case custom:
 		tree, err := parseRegexp(part.text, p.fold, part.offset)
 		if err != nil {
-			return err
+			panic(err) // it was read when the pattern was
 		}
 		var inner strings.Builder
 		writeTree(&inner, tree, plain)
 		body = inner.String()
-	}
-	if !plain {
-		p.names = append(p.names, part.name)
 	}
 	switch {
 	case prefix == "" && suffix == "" && (part.modifier == 0 || part.modifier == '?'):
@@ -89,7 +86,6 @@ func (p *Pattern) writePart(b *strings.Builder, i int, part part, plain bool) er
 		}
 		fmt.Fprintf(b, "(?:%s((?:%s)(?:%s%s(?:%s))*)%s)%s", prefix, body, suffix, prefix, body, suffix, again)
 	}
-	return nil
 }
 
 func modifier(p part) string {

@@ -247,8 +247,8 @@ type counted struct {
 
 // rare is what few slots have.
 type rare struct {
-	more map[int]int64 // further recorded statuses
-	from *Top          // referrers of a missing address
+	more map[int]int64     // further recorded statuses
+	from map[string]*int64 // referrers of a missing address
 }
 
 type recorded struct {
@@ -333,6 +333,7 @@ func (w *logWorker) chunk(c chunk) {
 		text = bytes.TrimPrefix(text, []byte("\ufeff"))
 	}
 	number := 0
+	escape := nextEscape(text) // in text, from here on
 	for len(text) > 0 {
 		number++
 		line := text
@@ -341,10 +342,14 @@ func (w *logWorker) chunk(c chunk) {
 		} else {
 			text = nil
 		}
+		escaped := escape < len(line)
+		if escape -= len(line) + 1; escape < 0 {
+			escape = nextEscape(text)
+		}
 		if n := len(line); n > 0 && line[n-1] == '\r' {
 			line = line[:n-1]
 		}
-		if problem := w.count(line); problem != nil {
+		if problem := w.count(line, escaped); problem != nil {
 			w.counts.Skipped++
 			if len(w.skips) < keptSkips || c.number <= w.skips[len(w.skips)-1].chunk {
 				w.skip(placedSkip{c.number, number, problem.Error()})
@@ -353,6 +358,15 @@ func (w *logWorker) chunk(c chunk) {
 	}
 	w.lines[c.number] = number
 	w.counts.Lines += number
+}
+
+// nextEscape is the place of the first backslash in text; behind its end where
+// there is none.
+func nextEscape(text []byte) int {
+	if i := bytes.IndexByte(text, '\\'); i >= 0 {
+		return i
+	}
+	return len(text)
 }
 
 // skip keeps the ten first of the skipped lines; chunks come in no order.
@@ -365,7 +379,7 @@ func (w *logWorker) skip(s placedSkip) {
 var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
 
 // count counts one line; the error says why it could not.
-func (w *logWorker) count(line []byte) error {
+func (w *logWorker) count(line []byte, escaped bool) error {
 	if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
 		w.counts.Comments++
 		return nil
@@ -374,7 +388,7 @@ func (w *logWorker) count(line []byte) error {
 		return errTooLong
 	}
 	l := &w.line
-	if err := list.ParseLog(line, l); err != nil {
+	if err := list.ParseEscaped(line, l, escaped); err != nil {
 		return err
 	}
 	target := l.Target
@@ -422,11 +436,17 @@ func (w *logWorker) refer(s *slot, from []byte) {
 		s.rare = &rare{}
 	}
 	if s.rare.from == nil {
-		if s.rare.from = w.tally.referrers(w.target(s.key)); s.rare.from == nil {
+		s.rare.from = map[string]*int64{}
+	}
+	n := s.rare.from[string(from)]
+	if n == nil {
+		if len(s.rare.from) >= maxReferrers {
 			return
 		}
+		n = new(int64)
+		s.rare.from[string(from)] = n
 	}
-	s.rare.from.Add(string(from))
+	*n++
 }
 
 // ask makes the worker's request of a line, with what the rulebook looks at.
@@ -537,6 +557,13 @@ func (w *logWorker) foldSlot(s *slot) {
 	if s.rare != nil {
 		for status, n := range s.rare.more {
 			record(status, n)
+		}
+		if s.rare.from != nil {
+			if top := w.tally.referrers(w.target(s.key)); top != nil {
+				for from, n := range s.rare.from {
+					top.add(from, *n)
+				}
+			}
 		}
 	}
 	if s.look != lookNone {

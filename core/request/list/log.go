@@ -23,7 +23,8 @@ type Line struct {
 	Referrer []byte // empty where there is none, and until Tail is called
 	Agent    []byte
 
-	rest []byte // behind the status
+	rest    []byte // behind the status
+	escaped bool   // the line has backslashes
 }
 
 var (
@@ -35,7 +36,13 @@ var (
 // ParseLog reads a line without its end, up to its status; Tail reads the rest.
 // The line may be changed: escapes in it are undone in place.
 func ParseLog(line []byte, l *Line) error {
-	l.Referrer, l.Agent = nil, nil
+	return ParseEscaped(line, l, bytes.IndexByte(line, '\\') >= 0)
+}
+
+// ParseEscaped is ParseLog for a line of which it is known whether it has
+// escapes.
+func ParseEscaped(line []byte, l *Line, escaped bool) error {
+	l.Referrer, l.Agent, l.escaped = nil, nil, escaped
 	i := bytes.IndexByte(line, ' ')
 	if i <= 0 {
 		return errNoLog
@@ -58,7 +65,7 @@ func ParseLog(line []byte, l *Line) error {
 		quote = open + end + 2
 	}
 	l.Time = line[open+1 : quote-2]
-	req, rest, ok := quoted(line[quote:])
+	req, rest, ok := quoted(line[quote:], escaped)
 	if !ok {
 		return errNoLog
 	}
@@ -90,7 +97,7 @@ func (l *Line) Tail() {
 	if i < 0 {
 		return
 	}
-	referrer, rest, ok := quoted(l.rest[i:])
+	referrer, rest, ok := quoted(l.rest[i:], l.escaped)
 	l.rest = nil
 	if !ok {
 		return
@@ -99,7 +106,7 @@ func (l *Line) Tail() {
 		l.Referrer = referrer
 	}
 	if i := bytes.IndexByte(rest, '"'); i >= 0 {
-		if agent, _, _ := quoted(rest[i:]); string(agent) != "-" {
+		if agent, _, _ := quoted(rest[i:], l.escaped); string(agent) != "-" {
 			l.Agent = agent
 		}
 	}
@@ -138,12 +145,12 @@ func (l *Line) request(req []byte) error {
 }
 
 // quoted takes the quoted text at the start of s, with its escapes undone.
-func quoted(s []byte) (text, rest []byte, ok bool) {
+func quoted(s []byte, escaped bool) (text, rest []byte, ok bool) {
 	end := bytes.IndexByte(s[1:], '"') + 1
 	if end == 0 {
 		return nil, nil, false
 	}
-	if bytes.IndexByte(s[1:end], '\\') < 0 {
+	if !escaped || bytes.IndexByte(s[1:end], '\\') < 0 {
 		return s[1:end], s[end+1:], true
 	}
 	out := s[1:1]
