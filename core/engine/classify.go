@@ -166,8 +166,7 @@ func (c *Classifier) Append(key []byte, l *Logged) []byte {
 		var value []byte
 		switch {
 		case p.kind == rulebook.FieldClient:
-			client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(l.Client), len(l.Client)))
-			key = binary.LittleEndian.AppendUint32(key, c.site.fields[p.field].clientID(client.Unmap()))
+			key = binary.LittleEndian.AppendUint32(key, c.site.fields[p.field].clientID(l.Client))
 			continue
 		case p.name == "user-agent":
 			value = l.Agent
@@ -209,8 +208,18 @@ func (c *Classifier) id(p *classifierPart, value string) uint32 {
 	return c.site.fields[p.field].of(value, value != "").id
 }
 
-// clientID is the class of a client, without what the class says.
-func (c *classes) clientID(client netip.Addr) uint32 {
+// clientID is the class of a client as a log names it, without what the class
+// says. Most addresses are in no block, which their first two bytes tell.
+func (c *classes) clientID(text []byte) uint32 {
+	ip, quick := parseIPv4(text)
+	if quick && c.near[ip[0]][ip[1]/64]&(1<<(ip[1]%64)) == 0 {
+		return c.nobody.id
+	}
+	client := netip.AddrFrom4(ip)
+	if !quick {
+		client, _ = netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
+		client = client.Unmap()
+	}
 	if !client.IsValid() {
 		return c.none.id
 	}
@@ -218,6 +227,29 @@ func (c *classes) clientID(client netip.Addr) uint32 {
 		return found.id
 	}
 	return c.nobody.id
+}
+
+// parseIPv4 reads four numbers parted by dots; ok is false for anything that is
+// not plainly that.
+func parseIPv4(text []byte) (ip [4]byte, ok bool) {
+	part, digits, n := 0, 0, 0
+	for _, ch := range text {
+		switch {
+		case '0' <= ch && ch <= '9':
+			n = n*10 + int(ch-'0')
+			if digits++; digits > 3 || n > 255 || digits > 1 && n < 10 {
+				return ip, false
+			}
+		case ch == '.' && digits > 0 && part < 3:
+			ip[part] = byte(n)
+			part++
+			digits, n = 0, 0
+		default:
+			return ip, false
+		}
+	}
+	ip[part] = byte(n)
+	return ip, part == 3 && digits > 0
 }
 
 // LogTime reads the time of an access log: 10/Oct/2026:13:55:36 +0000.

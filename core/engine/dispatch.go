@@ -50,7 +50,8 @@ type classes struct {
 	texts  map[string][]int // bits of tests that have this plain text
 	rest   []int            // bits of tests that must be asked
 	blocks *bart.Table[*class]
-	nobody *class // the class of a client that is not known or in no block
+	nobody *class         // the class of a client in no block
+	near   [256][4]uint64 // the first two bytes of IPv4 addresses that a block can hold, as bits
 
 	mu    sync.RWMutex
 	known map[string]*class
@@ -145,6 +146,7 @@ func (c *classes) prepare() {
 					c.blocks.Insert(v.Network, block)
 				}
 				block.bits = append(block.bits, bit)
+				c.mark(v.Network)
 			}
 		}
 	}
@@ -169,6 +171,22 @@ func (c *classes) prepare() {
 func newClass(n int) *class { return &class{id: classIDs.Add(1), holds: make([]bool, n)} }
 
 var classIDs atomic.Uint32
+
+// mark notes the first two bytes of the addresses in a block.
+func (c *classes) mark(block netip.Prefix) {
+	if !block.Addr().Is4() {
+		if block.Bits() < 96 && block.Contains(netip.AddrFrom16([16]byte{10: 0xff, 11: 0xff})) {
+			block = netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+		} else {
+			return
+		}
+	}
+	first := block.Addr().As4()
+	from := int(first[0])<<8 | int(first[1])
+	for i := from; i < from+1<<max(0, 16-block.Bits()); i++ {
+		c.near[i>>8][i>>6&3] |= 1 << (i & 63)
+	}
+}
 
 // ask makes the class of a value by asking every test.
 func (c *classes) ask(value string, present bool, client netip.Addr) *class {

@@ -451,18 +451,19 @@ func (w *logWorker) refer(s *slot, from []byte) {
 
 // ask makes the worker's request of a line, with what the rulebook looks at.
 func (w *logWorker) ask(l *list.Line) error {
-	if w.classes || w.reads.Copied {
-		item, err := l.Item(w.base)
-		if err != nil {
-			return err
-		}
-		w.request = *item.Request
-	} else {
-		address, err := list.TargetAddress(string(l.Target), w.base)
-		if err != nil {
-			return err
-		}
-		w.request = request.Request{Method: verb(l.Method), Address: address}
+	address, err := list.TargetAddress(string(l.Target), w.base)
+	if err != nil {
+		return err
+	}
+	w.request = request.Request{Method: verb(l.Method), Address: address, Headers: w.request.Headers[:0]}
+	if w.reads.Client || w.reads.Copied {
+		w.request.Client = l.ClientAddr()
+	}
+	if w.reads.Time || w.reads.Copied {
+		w.request.Time = l.At()
+	}
+	if w.reads.Agent || w.reads.Referrer || w.reads.Copied {
+		w.request.Headers = l.Headers(w.request.Headers)
 	}
 	w.options.complete(&w.request)
 	return nil

@@ -27,6 +27,7 @@ import (
 	"kibitz/core/replay"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
 	"kibitz/internal/render"
 )
 
@@ -95,12 +96,15 @@ func formatNames() string {
 
 // replayOnce reads the rulebook and replays the lists.
 func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
-	// A replay makes little garbage beside a large rulebook: memory is worth
-	// more than the time to collect it.
-	debug.SetGCPercent(50)
+	// A replay makes little garbage; beside a large table memory is worth more
+	// than the time to collect it.
+	debug.SetGCPercent(40)
 	e, err := r.load()
 	if err != nil {
 		return 0, err
+	}
+	if !largeTable(e.Book) {
+		debug.SetGCPercent(150)
 	}
 	if !f.merge {
 		return r.replay(e, args, f)
@@ -120,6 +124,15 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 		total.Merge(part)
 	}
 	return r.finish(e, total, f, time.Since(start))
+}
+
+// largeTable reports whether the rulebook has tables of more than a few thousand
+// rows.
+func largeTable(b *rulebook.Book) bool {
+	return slices.ContainsFunc(b.Rules, func(rule *rulebook.Rule) bool {
+		m, ok := rule.Action.(*rulebook.Moves)
+		return ok && len(m.Table.Rows) > 5000
+	})
 }
 
 // onlyFlags choose requests by what happens to them.

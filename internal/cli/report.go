@@ -451,7 +451,7 @@ func (r *run) differences(t *replay.Tally, most int) {
 		return
 	}
 	slices.SortFunc(pairs, func(a, b replay.Pair) int {
-		return cmp.Or(cmp.Compare(t.Differs[b].Total, t.Differs[a].Total), cmp.Compare(a.Recorded, b.Recorded), strings.Compare(fmt.Sprint(a.Predicted), fmt.Sprint(b.Predicted)))
+		return cmp.Or(cmp.Compare(t.Differs[b].Total, t.Differs[a].Total), cmp.Compare(a.Recorded, b.Recorded), strings.Compare(a.Predicted.Status, b.Predicted.Status), strings.Compare(a.Predicted.At, b.Predicted.At), strings.Compare(string(a.Predicted.Cause), string(b.Predicted.Cause)))
 	})
 	r.heading("Differences", "answered otherwise than the rulebook says, by what decides", false)
 	var rows [][]string

@@ -204,25 +204,37 @@ func hexDigit(c byte) (byte, bool) {
 
 // Item gives the line as a request of a list. The item keeps nothing of the line.
 func (l *Line) Item(base request.Address) (*Item, error) {
-	l.Tail()
-	item := &Item{Request: &request.Request{Method: string(l.Method)}, Recorded: l.Status}
+	item := &Item{Request: &request.Request{Method: string(l.Method), Client: l.ClientAddr(), Time: l.At(), Headers: l.Headers(nil)}, Recorded: l.Status}
 	var err error
-	if item.Request.Address, err = TargetAddress(string(l.Target), base); err != nil {
-		return nil, err
+	item.Request.Address, err = TargetAddress(string(l.Target), base)
+	return item, err
+}
+
+// ClientAddr is the address of the client; the zero Addr where the log has none.
+func (l *Line) ClientAddr() netip.Addr {
+	client, _ := netip.ParseAddr(string(l.Client))
+	return client
+}
+
+// At is when the request was made; zero where the log has no time.
+func (l *Line) At() time.Time {
+	t, err := time.Parse("02/Jan/2006:15:04:05 -0700", string(l.Time))
+	if err != nil {
+		return time.Time{}
 	}
-	if client, err := netip.ParseAddr(string(l.Client)); err == nil {
-		item.Request.Client = client
-	}
-	if t, err := time.Parse("02/Jan/2006:15:04:05 -0700", string(l.Time)); err == nil {
-		item.Request.Time = t.UTC()
-	}
+	return t.UTC()
+}
+
+// Headers adds the header fields that the log tells.
+func (l *Line) Headers(headers []request.Header) []request.Header {
+	l.Tail()
 	if l.Referrer != nil {
-		item.Request.Headers = append(item.Request.Headers, request.Header{Name: "Referer", Value: string(l.Referrer)})
+		headers = append(headers, request.Header{Name: "Referer", Value: string(l.Referrer)})
 	}
 	if l.Agent != nil {
-		item.Request.Headers = append(item.Request.Headers, request.Header{Name: "User-Agent", Value: string(l.Agent)})
+		headers = append(headers, request.Header{Name: "User-Agent", Value: string(l.Agent)})
 	}
-	return item, nil
+	return headers
 }
 
 // TargetAddress reads a request target (RFC 9112, 3.2): nearly always a path as

@@ -1,0 +1,101 @@
+package site
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// names lists a tree: paths, with a slash behind folders, hidden ones in braces.
+func names(t *Tree) string {
+	var out []string
+	t.Each(func(n *Node) {
+		s := n.Path
+		if n.Folder {
+			s += "/"
+		}
+		if n.Hidden {
+			s = "{" + s + "}"
+		}
+		out = append(out, s)
+	})
+	return strings.Join(out, " ")
+}
+
+func TestAFolderIsReadAsItIs(t *testing.T) {
+	dir := t.TempDir()
+	tree := filepath.Join(dir, "tree")
+	for _, name := range []string{"a.txt", "b c/ä.txt", ".git/config", ".well-known/x", ".well-known/.y", "sub/deep/z"} {
+		at := filepath.Join(tree, name)
+		os.MkdirAll(filepath.Dir(at), 0o755)
+		os.WriteFile(at, []byte("text"), 0o644)
+	}
+	os.WriteFile(filepath.Join(dir, "secret"), nil, 0o644)
+	os.Symlink("../secret", filepath.Join(tree, "out"))
+	os.Symlink("a.txt", filepath.Join(tree, "same"))
+	os.Symlink("nowhere", filepath.Join(tree, "dead"))
+	os.Symlink("..", filepath.Join(tree, "sub/up"))
+	got, err := Folder(tree)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := "/ {/.git/} {/.git/config} /.well-known/ {/.well-known/.y} /.well-known/x /a.txt /b%20c/ /b%20c/%C3%A4.txt /same /sub/ /sub/deep/ /sub/deep/z"
+	if names(got) != want {
+		t.Errorf("got  %s\nwant %s", names(got), want)
+	}
+	if notes := strings.Join(got.Notes, "\n"); strings.Count(notes, "\n") != 2 || !strings.Contains(notes, "/out is a link that leads out of the tree") {
+		t.Errorf("notes: %s", notes)
+	}
+	if text, err := got.Find("/same").Read(); err != nil || string(text) != "text" {
+		t.Errorf("through a link: %q %v", text, err)
+	}
+	// A file that becomes a link out of the tree is not read through it.
+	os.Remove(filepath.Join(tree, "a.txt"))
+	os.Symlink("../secret", filepath.Join(tree, "a.txt"))
+	if text, err := got.Find("/a.txt").Read(); err == nil {
+		t.Errorf("read out of the tree: %q", text)
+	}
+}
+
+func TestInventories(t *testing.T) {
+	got, err := Inventory(strings.NewReader("\ufeffpath,size,modified,hash\r\n/a b.txt,4,2026-03-01T06:00:00Z,ff\r\n/empty/,,,\r\n/x/y/z,0,,\r\n"))
+	if err != nil || names(got) != "/ /a%20b.txt /empty/ /x/ /x/y/ /x/y/z" || got.Find("/a%20b.txt").Hash != "ff" {
+		t.Errorf("%v: %s", err, names(got))
+	}
+	for text, want := range map[string]string{
+		"":                               "is empty",
+		"name,size\n":                    "path,size",
+		"path,size\na,1\n":               "2: a path begins with a slash",
+		"path,size\n/a,x\n":              "2: the size",
+		"path,size\n/a,1\n/a,2\n":        "3: /a stands twice",
+		"path,size\n/a,1\n/a/b,2\n":      "3: /a is a file",
+		"path,size\n/a/../b,1\n":         "2: \"/a/../b\" is no path",
+		"path,size\n/a//b,1\n":           "is no path",
+		"path,size,modified\n/a,1,now\n": "2: the time",
+		"path,size\n\"/a,1\n":            "quote",
+	} {
+		if _, err := Inventory(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", text, err, want)
+		}
+	}
+}
+
+func FuzzInventory(f *testing.F) {
+	f.Add("path,size\n/a/,\n/a/b,1\n")
+	f.Add("path,size,modified,hash\n/,0,,\n//,1\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		tree, err := Inventory(strings.NewReader(text))
+		if err != nil {
+			return
+		}
+		var out strings.Builder
+		if err := WriteInventory(&out, tree, func(n *Node) (string, error) { return n.Hash, nil }); err != nil {
+			t.Fatal(err)
+		}
+		again, err := Inventory(strings.NewReader(out.String()))
+		if err != nil || names(again) != names(tree) {
+			t.Errorf("%q is written as %q: %v", text, out.String(), err)
+		}
+	})
+}
