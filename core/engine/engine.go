@@ -197,3 +197,12 @@ func (r *Response) Get(name string) (string, bool) {
 	req := request.Request{Headers: r.Headers}
 	return req.Get(name)
 }
+
+// Content gives the bytes of what is sent, before they are encoded. It fails
+// where only an inventory is known.
+func (r *Response) Content() ([]byte, error) {
+	if r.content != nil || r.File == nil {
+		return r.content, nil
+	}
+	return r.File.Read()
+}

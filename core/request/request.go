@@ -147,7 +147,9 @@ func (a *Address) setAuthority(authority string) error {
 	if err != nil || u.Hostname() == "" {
 		return fmt.Errorf("%q is no host", authority)
 	}
-	a.Host = strings.TrimSuffix(u.Hostname(), ".")
+	if a.Host = strings.TrimSuffix(u.Hostname(), "."); a.Host == "" {
+		return fmt.Errorf("%q is no host", authority)
+	}
 	a.Port = DefaultPort(a.Scheme)
 	if port := u.Port(); port != "" {
 		a.Port, _ = strconv.Atoi(port)
@@ -201,6 +203,9 @@ func (a Address) Resolve(location string) (Address, error) {
 		return Address{}, ErrForeign
 	}
 	next := Address{Scheme: scheme, Host: strings.TrimSuffix(u.Hostname(), "."), Port: DefaultPort(scheme), Path: u.Pathname()}
+	if next.Host == "" {
+		return Address{}, fmt.Errorf("%q names no host", location)
+	}
 	if port := u.Port(); port != "" {
 		next.Port, _ = strconv.Atoi(port)
 	}

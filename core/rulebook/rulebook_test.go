@@ -77,7 +77,11 @@ func TestFormatKeepsTheMeaning(t *testing.T) {
 }
 
 func FuzzRulebook(f *testing.F) {
-	f.Add(string(demo.Files()["site.kibitz"]))
+	for _, line := range strings.Split(string(demo.Files()["site.kibitz"]), "\n") {
+		if line != "" && line[0] > ' ' {
+			f.Add("site s address https://s.example\n" + line + "\n")
+		}
+	}
 	f.Add("site s address https://s.example\nredirect on ~( to {x as \"301\n header h set A {{ for 2xx\n")
 	f.Add("list a b\n \"x\ninclude \"\"\n\t#\n")
 	f.Fuzz(func(t *testing.T, text string) {

@@ -300,12 +300,12 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 	}
 	if len(idle) > 0 {
 		r.heading("Not reached", render.Count(len(idle), "entry")+" that decided no request of the list", false)
-		more := ""
 		if len(idle) > 4*most {
-			more = fmt.Sprintf(", and %d more", len(idle)-4*most)
-			idle = idle[:4*most]
+			idle = append(idle[:4*most], fmt.Sprintf("and %d more", len(idle)-4*most))
 		}
-		r.out.Wrapped("  ", strings.Join(idle, ", ")+more)
+		for _, line := range wrapList(idle, r.out.Width-4) {
+			r.out.Printf("  %s\n", line)
+		}
 	}
 }
 

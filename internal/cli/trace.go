@@ -163,11 +163,38 @@ func (r *run) hopRow(h engine.Hop, target string) []string {
 	return []string{r.out.Status(engine.StatusText(resp)), render.Clean(target), by, r.out.Quiet(at), what, size}
 }
 
-// sizes says what goes over the wire, where that is less than the whole.
+// sizes is the table of what goes over the wire, and what each encoding would
+// make of it.
 func (r *run) sizes(resp *engine.Response) {
-	if resp.Encoding != "" && resp.Encoded >= 0 && resp.Size > 0 && resp.Status == 200 {
-		r.out.Printf("\n  %s of %s go over the wire (%s): %s saved\n", render.Number(resp.Encoded), render.Bytes(resp.Size), resp.Encoding, render.Share(resp.Size-resp.Encoded, resp.Size))
+	if resp.Status != 200 || resp.File == nil || !engine.Compressible(resp.Type) || resp.Size == 0 {
+		return
 	}
+	content, err := resp.Content()
+	if err != nil {
+		return // an inventory does not hold it
+	}
+	rows := [][]string{{r.out.Quiet("sent as"), r.out.Quiet("bytes"), r.out.Quiet("saved")}}
+	for _, name := range []string{"", "gzip", "zstd", "br"} {
+		size := resp.Size
+		switch {
+		case name == resp.Encoding:
+			size = resp.Encoded
+		case name != "":
+			size = int64(len(engine.Encode(content, name, 0)))
+		}
+		label, saved := name, ""
+		if name == "" {
+			label = "it is"
+		} else {
+			saved = render.Share(resp.Size-size, resp.Size)
+		}
+		if name == resp.Encoding {
+			saved += "  <- this answer"
+		}
+		rows = append(rows, []string{label, render.Number(size), saved})
+	}
+	r.out.Printf("\n")
+	r.out.Rows("  ", rows, 1)
 }
 
 // hopSteps tells how one answer came about.
