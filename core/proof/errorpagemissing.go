@@ -36,10 +36,6 @@ var errorPageMissing = Kind{
 					Advice:  "put the page there, or name the one that is"})
 			}
 		}
-		state := Proved
-		if found {
-			state = Found
-		}
-		c.claim(state, entries, "for the tree as it is")
+		c.conclude(found, Proved, entries, "for the tree as it is")
 	},
 }

@@ -40,10 +40,6 @@ var exampleFails = Kind{
 					Advice:  "correct the entry, or what the example expects"})
 			}
 		}
-		state := Proved
-		if failed {
-			state = Found
-		}
-		c.claim(state, entries, "each example was run")
+		c.conclude(failed, Proved, entries, "each example was run")
 	},
 }

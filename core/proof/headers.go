@@ -15,30 +15,20 @@ var headerInvalid = Kind{
 	Before:  "header safe set Strict-Transport-Security max-age=1y",
 	After:   "header safe set Strict-Transport-Security max-age=31536000",
 	find: func(c *checker) {
-		entries, found := 0, false
-		c.headerRules(func(s *rulebook.Site, r *rulebook.Rule, a *rulebook.Header) {
-			entries++
-			for _, change := range a.Changes {
-				if change.Do == "drop" {
-					continue
-				}
-				req, value := c.showing(s, r, change)
-				if req == nil {
-					continue
-				}
-				for _, f := range checkValue(change.Name, value) {
-					found = true
-					place, width := headerClause(r, change.Name)
-					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-						Message: fmt.Sprintf("%s: %s.", change.Name, f.what), Advice: "write it like   " + f.right})
-				}
+		found := false
+		entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
+			req, value := c.showing(s, r, change)
+			if req == nil {
+				return
+			}
+			for _, f := range checkValue(change.Name, value) {
+				found = true
+				place, width := headerClause(r, change.Name)
+				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+					Message: fmt.Sprintf("%s: %s.", change.Name, f.what), Advice: "write it like   " + f.right})
 			}
 		})
-		state := Tried
-		if found {
-			state = Found
-		}
-		c.claim(state, entries, "values as requests of each entry's own selectors make them")
+		c.conclude(found, Tried, entries, "values as requests of each entry's own selectors make them")
 	},
 }
 
@@ -48,35 +38,32 @@ var headerConflict = Kind{
 	Before:  "header a set X-Frame-Options DENY\nheader b set X-Frame-Options SAMEORIGIN",
 	After:   "header b set X-Frame-Options SAMEORIGIN",
 	find: func(c *checker) {
-		entries, found := 0, false
-		c.headerRules(func(s *rulebook.Site, r *rulebook.Rule, a *rulebook.Header) {
-			entries++
-			for _, change := range a.Changes {
-				if change.Do == "drop" {
-					continue
-				}
-				if c.conflict(s, r, change) {
-					found = true
-				}
-			}
+		found := false
+		entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
+			found = c.conflict(s, r, change) || found
 		})
-		state := Tried
-		if found {
-			state = Found
-		}
-		c.claim(state, entries, "requests made from each entry's own selectors")
+		c.conclude(found, Tried, entries, "requests made from each entry's own selectors")
 	},
 }
 
-// headerRules calls each for every header entry of every site.
-func (c *checker) headerRules(each func(*rulebook.Site, *rulebook.Rule, *rulebook.Header)) {
+// headerValues calls each for every value that a header entry of a site sets,
+// and gives the number of those entries.
+func (c *checker) headerValues(each func(*rulebook.Site, *rulebook.Rule, rulebook.HeaderChange)) (entries int) {
 	for _, s := range c.Book.Sites {
 		for _, r := range s.Rules {
-			if a, ok := r.Action.(*rulebook.Header); ok {
-				each(s, r, a)
+			a, ok := r.Action.(*rulebook.Header)
+			if !ok {
+				continue
+			}
+			entries++
+			for _, change := range a.Changes {
+				if change.Do != "drop" {
+					each(s, r, change)
+				}
 			}
 		}
 	}
+	return entries
 }
 
 func headerClause(r *rulebook.Rule, name string) (rulebook.Place, int) {
@@ -203,11 +190,12 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 // changer finds another entry that speaks of the same field.
 func (c *checker) changer(s *rulebook.Site, r *rulebook.Rule, name string) *rulebook.Rule {
 	var found *rulebook.Rule
-	c.headerRules(func(site *rulebook.Site, other *rulebook.Rule, a *rulebook.Header) {
-		if site == s && other != r && slices.ContainsFunc(a.Changes, func(ch rulebook.HeaderChange) bool { return strings.EqualFold(ch.Name, name) }) {
+	for _, other := range s.Rules {
+		a, ok := other.Action.(*rulebook.Header)
+		if ok && other != r && slices.ContainsFunc(a.Changes, func(ch rulebook.HeaderChange) bool { return strings.EqualFold(ch.Name, name) }) {
 			found = other
 		}
-	})
+	}
 	return found
 }
 

@@ -34,11 +34,7 @@ func findMissingTargets(c *checker) {
 			}
 		}
 	}
-	state := Tried
-	if found > 0 {
-		state = Found
-	}
-	c.claim(state, entries, "requests made from each entry's own selectors, for the tree as it is")
+	c.conclude(found > 0, Tried, entries, "requests made from each entry's own selectors, for the tree as it is")
 }
 
 // missing looks at a redirect or rewrite: it reports one whose every probe ends

@@ -160,6 +160,15 @@ func (c *checker) claim(state string, entries int, format string, args ...any) {
 	c.report.Claims = append(c.report.Claims, Claim{c.kind.Name, state, entries, c.tried, fmt.Sprintf(format, args...)})
 }
 
+// conclude claims that something was found, or otherwise what was done to find it.
+func (c *checker) conclude(found bool, otherwise string, entries int, why string) {
+	if found {
+		c.claim(Found, entries, "%s", why)
+		return
+	}
+	c.claim(otherwise, entries, "%s", why)
+}
+
 // clause gives the place and width of a rule's clause, for marking.
 func clause(r *rulebook.Rule, words ...string) (rulebook.Place, int) {
 	for _, word := range words {

@@ -43,11 +43,7 @@ var hintUseless = Kind{
 				}
 			}
 		}
-		state := Proved
-		if found {
-			state = Found
-		}
-		c.claim(state, entries, "each announced address was asked for, for the tree as it is")
+		c.conclude(found, Proved, entries, "each announced address was asked for, for the tree as it is")
 	},
 }
 
@@ -151,11 +147,7 @@ func findUselessCompression(c *checker) {
 			}
 		})
 	}
-	state := Proved
-	if found {
-		state = Found
-	}
-	c.claim(state, entries, "for the tree as it is")
+	c.conclude(found, Proved, entries, "for the tree as it is")
 }
 
 // compressed looks for a file that is sent smaller because of a compress entry,

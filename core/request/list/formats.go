@@ -69,13 +69,7 @@ func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 			continue
 		}
 		item, err := itemOf(fields, base)
-		if err != nil {
-			c.skip(line, 1, "%v", err)
-			continue
-		}
-		item.Line = line
-		c.Requests++
-		each(item)
+		c.take(line, item, err, each)
 	}
 }
 
@@ -144,13 +138,7 @@ func readJSONL(in *bufio.Reader, base request.Address, each func(*Item)) (Counts
 			f["header."+name] = value
 		}
 		item, err := itemOf(f, base)
-		if err != nil {
-			c.skip(number, 1, "%v", err)
-			return
-		}
-		item.Line = number
-		c.Requests++
-		each(item)
+		c.take(number, item, err, each)
 	})
 	return c, err
 }
@@ -232,13 +220,7 @@ func readW3C(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 			return
 		}
 		item, err := w3cItem(fields, words, base)
-		if err != nil {
-			c.skip(number, 1, "%v", err)
-			return
-		}
-		item.Line = number
-		c.Requests++
-		each(item)
+		c.take(number, item, err, each)
 	})
 	return c, err
 }
@@ -401,12 +383,8 @@ func sitemap(in io.Reader, base request.Address, c *Counts, each func(*Item)) (m
 				continue
 			}
 			item := &Item{Request: &request.Request{}, Line: line, Expects: &request.Expectation{Status: "200"}}
-			if item.Request.Address, err = request.Parse(loc, base); err != nil {
-				c.skip(line, 1, "%v", err)
-				continue
-			}
-			c.Requests++
-			each(item)
+			item.Request.Address, err = request.Parse(loc, base)
+			c.take(line, item, err, each)
 		}
 	}
 }

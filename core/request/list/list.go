@@ -51,6 +51,17 @@ func (c *Counts) skip(line, lines int, format string, args ...any) {
 	}
 }
 
+// take hands on the request of a line, or skips the line if there is an error.
+func (c *Counts) take(line int, item *Item, err error, each func(*Item)) {
+	if err != nil {
+		c.skip(line, 1, "%v", err)
+		return
+	}
+	item.Line = line
+	c.Requests++
+	each(item)
+}
+
 // MaxLine is the longest line that is read, in bytes.
 const MaxLine = 4 << 20
 

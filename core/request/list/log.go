@@ -261,13 +261,7 @@ func readLog(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 			return
 		}
 		item, err := l.Item(base)
-		if err != nil {
-			c.skip(number, 1, "%v", err)
-			return
-		}
-		item.Line = number
-		c.Requests++
-		each(item)
+		c.take(number, item, err, each)
 	})
 	return c, err
 }
