@@ -283,20 +283,21 @@ type slots struct {
 
 const neighbours = 8 // slots in which a key can be
 
+// at gives the first slot in which a key of this hash can be.
+func (t *slots) at(hash uint64) *slot { return &t.table[hash%maxSlots] }
+
 // find gives the slot of a key; if it is not found, that of another, or a free one.
-func (t *slots) find(key []byte) (s *slot, hash uint32, found bool) {
-	sum := maphash.Bytes(t.seed, key)
-	hash = uint32(sum >> 32)
+func (t *slots) find(key []byte, hash uint64) (s *slot, found bool) {
 	for i := range uint64(neighbours) {
-		s := &t.table[(sum+i)%maxSlots]
+		s := t.at(hash + i)
 		if s.sum == nil {
-			return s, hash, false
+			return s, false
 		}
-		if s.hash == hash && s.key == string(key) {
-			return s, hash, true
+		if s.hash == uint32(hash>>32) && s.key == string(key) {
+			return s, true
 		}
 	}
-	return &t.table[(sum+sum>>20%neighbours)%maxSlots], hash, false
+	return t.at(hash + hash>>20%neighbours), false
 }
 
 // logWorker is one worker's part of a replay.
@@ -313,8 +314,9 @@ type logWorker struct {
 	tally    *Tally
 	slots    slots
 	sums     map[sum]*counted
-	key      []byte
-	line     list.Line
+	waiting  [together]met
+	waits    int
+	touched  uint64 // keeps the look ahead from being left out
 	counts   list.Counts
 	lines    map[int]int // by chunk
 	skips    []placedSkip
@@ -349,13 +351,11 @@ func (w *logWorker) chunk(c chunk) {
 		if n := len(line); n > 0 && line[n-1] == '\r' {
 			line = line[:n-1]
 		}
-		if problem := w.count(line, escaped); problem != nil {
-			w.counts.Skipped++
-			if len(w.skips) < keptSkips || c.number <= w.skips[len(w.skips)-1].chunk {
-				w.skip(placedSkip{c.number, number, problem.Error()})
-			}
+		if problem := w.meet(line, escaped, c.number, number); problem != nil {
+			w.skip(c.number, number, problem)
 		}
 	}
+	w.count() // before the chunk's memory is used again
 	w.lines[c.number] = number
 	w.counts.Lines += number
 }
@@ -369,17 +369,36 @@ func nextEscape(text []byte) int {
 	return len(text)
 }
 
-// skip keeps the ten first of the skipped lines; chunks come in no order.
-func (w *logWorker) skip(s placedSkip) {
-	w.skips = append(w.skips, s)
+// skip counts a line that could not be read, and keeps the ten first of them;
+// chunks come in no order.
+func (w *logWorker) skip(chunk, line int, problem error) {
+	w.counts.Skipped++
+	if len(w.skips) == keptSkips && chunk > w.skips[keptSkips-1].chunk {
+		return
+	}
+	w.skips = append(w.skips, placedSkip{chunk, line, problem.Error()})
 	slices.SortStableFunc(w.skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
 	w.skips = w.skips[:min(len(w.skips), keptSkips)]
 }
 
 var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
 
-// count counts one line; the error says why it could not.
-func (w *logWorker) count(line []byte, escaped bool) error {
+// A met is a line that has been parsed, and is yet to be counted.
+type met struct {
+	list.Line
+	key   []byte // a part of the line, or own
+	own   []byte
+	hash  uint64
+	chunk int
+	line  int
+}
+
+// together is how many lines are looked up at once: while one of them waits for
+// memory, so do the others.
+const together = 16
+
+// meet parses a line; the error says why it could not.
+func (w *logWorker) meet(line []byte, escaped bool, chunk, number int) error {
 	if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
 		w.counts.Comments++
 		return nil
@@ -387,7 +406,8 @@ func (w *logWorker) count(line []byte, escaped bool) error {
 	if len(line) > list.MaxLine {
 		return errTooLong
 	}
-	l := &w.line
+	m := &w.waiting[w.waits]
+	l := &m.Line
 	if err := list.ParseEscaped(line, l, escaped); err != nil {
 		return err
 	}
@@ -398,36 +418,53 @@ func (w *logWorker) count(line []byte, escaped bool) error {
 		}
 	}
 	// The method and target stand side by side in the line.
-	key := l.Asked(target)
+	m.key = l.Asked(target)
 	if w.classes {
 		if w.reads.Agent || w.reads.Referrer {
 			l.Tail()
 		}
-		w.key = append(append(w.key[:0], key...), ' ')
-		w.key = w.class.Append(w.key, &engine.Logged{Client: l.Client, Time: l.Time, Agent: l.Agent, Referrer: l.Referrer})
-		key = w.key
+		m.own = append(append(m.own[:0], m.key...), ' ')
+		m.own = w.class.Append(m.own, &engine.Logged{Client: l.Client, Time: l.Time, Agent: l.Agent, Referrer: l.Referrer})
+		m.key = m.own
 	}
-	s, hash, found := w.slots.find(key)
-	if !found {
-		if err := w.ask(l); err != nil {
-			return err
-		}
-		w.foldSlot(s)
-		sum := w.predict()
-		*s = slot{hash: hash, look: sum.look, key: string(key), sum: sum}
-	}
-	w.counts.Requests++
-	s.add(l.Status)
-	if s.look == lookMissing {
-		if l.Tail(); len(l.Referrer) > 0 {
-			w.refer(s, l.Referrer)
-		}
-	}
-	if w.reads.Copied { // each request is its own
-		w.foldSlot(s)
-		*s = slot{}
+	m.hash, m.chunk, m.line = maphash.Bytes(w.slots.seed, m.key), chunk, number
+	if w.waits++; w.waits == together {
+		w.count()
 	}
 	return nil
+}
+
+// count counts the lines that wait.
+func (w *logWorker) count() {
+	waiting := w.waiting[:w.waits]
+	w.waits = 0
+	for i := range waiting {
+		w.touched += waiting[i].hash ^ uint64(w.slots.at(waiting[i].hash).hash)
+	}
+	for i := range waiting {
+		m := &waiting[i]
+		s, found := w.slots.find(m.key, m.hash)
+		if !found {
+			if err := w.ask(&m.Line); err != nil {
+				w.skip(m.chunk, m.line, err)
+				continue
+			}
+			w.foldSlot(s)
+			sum := w.predict()
+			*s = slot{hash: uint32(m.hash >> 32), look: sum.look, key: string(m.key), sum: sum}
+		}
+		w.counts.Requests++
+		s.add(m.Status)
+		if s.look == lookMissing {
+			if m.Tail(); len(m.Referrer) > 0 {
+				w.refer(s, m.Referrer)
+			}
+		}
+		if w.reads.Copied { // each request is its own
+			w.foldSlot(s)
+			*s = slot{}
+		}
+	}
 }
 
 // refer counts the page that a request for a missing address came from.
