@@ -5,6 +5,7 @@ package core
 
 import (
 	"go/build"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -14,7 +15,7 @@ func TestLayers(t *testing.T) {
 	order := []string{"canonical", "pattern", "request", "site", "rulebook", "request/list", "engine", "proof", "replay"}
 	outside := []string{"net", "net/http/httptest", "os/exec", "flag", "log"}
 	for i, name := range order {
-		p, err := build.ImportDir(strings.ReplaceAll(name, "/", string('/')), 0)
+		p, err := build.ImportDir(filepath.FromSlash(name), 0)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,0 +1,259 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// What a listing shows, and that nothing in a name can break out of it.
+func TestListings(t *testing.T) {
+	tree := map[string]string{
+		"/box/a.txt": "12345", "/box/<b>&\".txt": "1", "/box/.hidden": "x", "/box/sub/deep.txt": "y", "/box/a:b.txt": "", "/index.html": "home",
+	}
+	for _, test := range []struct {
+		name, rules, asks string
+		has, lacks        []string
+	}{
+		{"all columns", "folder f listing on", "/box/", []string{
+			"<title>Folder /box/</title>", `<a href="./a.txt">a.txt</a>`, "<td>5", `<a href="./sub/">sub/</a>`, `href="../"`,
+			`<a href="./%3Cb%3E&%22.txt">&lt;b&gt;&amp;&#34;.txt</a>`, `href="./a:b.txt"`,
+		}, []string{".hidden", "<b>"}},
+		{"names alone", "folder f listing on columns name", "/box/", []string{"<th>Name"}, []string{"<th>Size", "<td>5"}},
+		{"hidden things", "folder f listing on hidden on", "/box/", []string{".hidden"}, nil},
+		{"the top has nothing above it", "folder f listing on documents none", "/", []string{`href="./box/"`}, []string{`href="../"`}},
+	} {
+		r := buildTree(t, test.rules, tree).Predict(get(t, test.asks))
+		page := string(r.content)
+		if r.Cause != CauseListing || r.Type != "text/html" {
+			t.Errorf("%s: %s", test.name, summary(r))
+		}
+		for _, s := range test.has {
+			if !strings.Contains(page, s) {
+				t.Errorf("%s: %q is missing in\n%s", test.name, s, page)
+			}
+		}
+		for _, s := range test.lacks {
+			if strings.Contains(page, s) {
+				t.Errorf("%s: %q is in\n%s", test.name, s, page)
+			}
+		}
+	}
+}
+
+// Where each value of a template lands, and how it is encoded there.
+func TestValuesAreEncodedForTheirPlace(t *testing.T) {
+	for _, test := range []struct{ rule, asks, want string }{
+		{"redirect r on /a/:x to /b/{x} as 302", "/a/%22%3C", "/b/%22%3C"},
+		{"redirect r on /a when query.q present to /b/{query.q} as 302 query drop", "/a?q=%2F..%2Fx%3F%23", "500"},
+		{"redirect r on /a when query.q present to /b/{query.q}/c as 302 query drop", "/a?q=x%20y%25z%3Fw", "/b/x%20y%25z%3Fw/c"},
+		{"redirect r on /a to /b?back={asked} as 302", "/a", "/b?back=%2Fa"},
+		{"redirect r on /a/:x to /b?q={x} as 302", "/a/%26%3D%C3%A4", "/b?q=%26%3D%C3%A4"},
+		{"redirect r on /a to /b?{query} as 302", "/a?x=1&y=%20", "/b?x=1&y=%20"},
+		{"redirect r on /a to /b?{query} as 302", "/a", "/b"},
+		{"redirect r on /a when header.X-T present to /b?t={header.X-T} as 302@X-T: a&b=c", "/a", "/b?t=a%26b%3Dc"},
+		{"redirect r on /a to https://{host}:{port}/x as 302", "https://s.example:8443/a", "https://s.example:8443/x"},
+		{"redirect r on /a to {scheme}://{host}/x as 302", "http://s.example/a", "http://s.example/x"},
+		{"redirect r on /a/:h to https://{h}.example/ as 302", "/a/Boat-1", "https://boat-1.example/"},
+		{"redirect r on /a/:h to https://{h}.example/ as 302", "/a/x%2Fy", "500"},
+		{"redirect r on /a/:h? to https://{h}.example/ as 302", "/a", "500"},
+		{"redirect r on /a* to {path}/x as 302", "/ab", "/ab/x"},
+		{"redirect r on /a/*/:x to /b/{x}/{1} as 302", "/a/1/2/3", "/b/3/1/2"},
+		{"redirect r on ~/a/(\\d+)(?P<rest>.*) to /b/{1}{rest} as 302", "/a/12/x", "/b/12/x"},
+		{"redirect r on /a/:x to /b/{{{x}} as 302", "/a/1", "/b/%7B1%7D"},
+		{"redirect r on /a/:x to /b/{x|upper}{x|lower} as 302", "/a/aB%c3%a4", "/b/AB%C3%A4ab%C3%A4"},
+		{"redirect r on /a to /b#{query.x} as 302 query drop", "/a?x=y%20z", "/b#y%20z"},
+		{"redirect r when cookie.c ~(?<who>\\w+) to /u/{who} as 302@Cookie: c=ada", "/a", "/u/ada"},
+		{"redirect r unless cookie.c ~(?<who>\\w+) to /u as 302", "/a", "/u"},
+	} {
+		rule, header, _ := strings.Cut(test.rule, "@")
+		var headers []string
+		if header != "" {
+			headers = append(headers, header)
+		}
+		r := build(t, rule).Predict(get(t, test.asks, headers...))
+		got := r.Location
+		if r.Status == 500 {
+			got = "500"
+		}
+		if got != test.want {
+			t.Errorf("%s on %s: %s (%d), want %s", rule, test.asks, got, r.Status, test.want)
+		}
+	}
+}
+
+// What a browser changes from hop to hop (WHATWG Fetch; RFC 9110, 15.4).
+func TestFollowing(t *testing.T) {
+	for _, test := range []struct {
+		status int
+		method string
+		want   string
+	}{
+		{301, "POST", "GET 0"}, {302, "POST", "GET 0"}, {303, "POST", "GET 0"}, {307, "POST", "POST 9"}, {308, "POST", "POST 9"},
+		{301, "PUT", "PUT 9"}, {302, "DELETE", "DELETE 9"}, {303, "PUT", "GET 0"}, {303, "HEAD", "HEAD 9"}, {301, "GET", "GET 9"},
+	} {
+		req := get(t, "/a")
+		req.Method, req.Body = test.method, 9
+		next, err := Follow(req, &Response{Status: test.status, Location: "/b"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprint(next.Verb(), " ", next.Body); got != test.want {
+			t.Errorf("%d after %s: %s, want %s", test.status, test.method, got, test.want)
+		}
+	}
+	req := get(t, "https://s.example/a", "Authorization: Basic x", "Referer: https://s.example/page?q", "X-Own: kept")
+	same, _ := Follow(req, &Response{Status: 302, Location: "/b"})
+	other, _ := Follow(req, &Response{Status: 302, Location: "https://t.example/b"})
+	if v, ok := same.Get("Authorization"); !ok {
+		t.Errorf("within one origin the password is lost: %q", v)
+	}
+	if v, ok := other.Get("Authorization"); ok {
+		t.Errorf("another origin gets the password: %q", v)
+	}
+	if v, _ := other.Get("Referer"); v != "https://s.example/" {
+		t.Errorf("another origin gets the Referer %s", v)
+	}
+	if v, _ := other.Get("X-Own"); v != "kept" {
+		t.Errorf("X-Own: %s", v)
+	}
+	if v, _ := req.Get("Referer"); v != "https://s.example/page?q" {
+		t.Errorf("the first request was changed: %s", v)
+	}
+	for _, status := range []int{200, 300, 304, 305, 306, 404} {
+		if Follows(&Response{Status: status, Location: "/x"}) {
+			t.Errorf("%d is followed", status)
+		}
+	}
+	if Follows(&Response{Status: 301}) {
+		t.Error("a redirect without a Location is followed")
+	}
+}
+
+// A chain of exactly twenty redirects arrives, one more is too long.
+func TestTwentyRedirects(t *testing.T) {
+	var rules strings.Builder
+	for i := range 30 {
+		fmt.Fprintf(&rules, "redirect r%d on /%d to /%d as 302\n", i, i, i+1)
+	}
+	rules.WriteString("reply end on /30 with 200 text here\n")
+	e := build(t, rules.String())
+	if v := e.Visit(get(t, "/10")); v.Ending != Arrived || v.Redirects() != 20 {
+		t.Errorf("twenty: %s after %d", v.Ending, v.Redirects())
+	}
+	if v := e.Visit(get(t, "/9")); v.Ending != TooLong || v.Redirects() != 21 {
+		t.Errorf("twenty-one: %s after %d", v.Ending, v.Redirects())
+	}
+}
+
+// A trace tells of every entry that was looked at, in words.
+func TestATraceSaysWhyNot(t *testing.T) {
+	e := build(t, `access crew  in /crew/ unless client 192.0.2.0/24 refuse
+redirect a    on /b to /c as 302
+redirect b    when scheme http to https://{host}{path} as 301
+redirect c    when query.id ~\d+ to /n as 302
+redirect d    when cookie.lang de to /de/ as 302
+rewrite  e    on /short to /notes.txt
+header   f    for 404 set X-A b
+`)
+	_, trace := e.Trace(get(t, "/short?id=x"))
+	var got []string
+	for _, s := range trace.Steps {
+		name := "-"
+		if s.Rule != nil {
+			name = s.Rule.Name
+		}
+		got = append(got, fmt.Sprintf("%s %v %s", name, s.Fits, s.Text))
+	}
+	want := []string{
+		"crew false in /crew/: the path is not below it",
+		"a false on /b: the path is another",
+		"b false when scheme http: it is https",
+		`c false when query.id ~\d+: it is x`,
+		"d false when cookie.lang de: there is none",
+		"e true the path becomes /notes.txt?id=x",
+		"- true the tree has the file /notes.txt",
+		"f false for 404: the status is 200",
+	}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+// The light road gives what the full one does, but for the header.
+func TestOutcomesAreThoseOfPredictions(t *testing.T) {
+	e := build(t, `redirect r on /old to /fares/ as 301
+access c in /crew/ refuse
+compress z using gzip over 10B
+error e for 4xx show /errors/404.html fill on
+header h set X-A {path}
+media m type txt text/x-note
+fallback f in /planner/ to /planner/index.html
+`)
+	for _, asks := range []string{"/", "/old", "/crew/x", "/none", "/notes.txt", "/planner/x", "/boats/", "POST /", "OPTIONS /", "/app.js", "/../x", "/fares"} {
+		for _, header := range []string{"X: y", "Accept-Encoding: gzip", "If-None-Match: *", "Range: bytes=0-1"} {
+			req := get(t, asks, header)
+			full, light := e.Predict(req), &Response{}
+			e.Outcome(req, light)
+			a := fmt.Sprint(summary(full), full.Type, full.Size, full.Encoded, full.Encoding)
+			b := fmt.Sprint(summary(light), light.Type, light.Size, light.Encoded, light.Encoding)
+			if a != b {
+				t.Errorf("%s with %s: %s, light %s", asks, header, a, b)
+			}
+		}
+	}
+}
+
+func TestClientsAreReadQuickly(t *testing.T) {
+	for text, want := range map[string]string{
+		"192.0.2.1": "192.0.2.1", "0.0.0.0": "0.0.0.0", "255.255.255.255": "255.255.255.255",
+		"256.0.0.1": "", "1.2.3": "", "1.2.3.4.5": "", "01.2.3.4": "", "1..2.3": "", "": "", "-": "", "a.b.c.d": "", "1.2.3.4 ": "", "::1": "",
+	} {
+		ip, ok := parseIPv4([]byte(text))
+		got := ""
+		if ok {
+			got = fmt.Sprintf("%d.%d.%d.%d", ip[0], ip[1], ip[2], ip[3])
+		}
+		if got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
+		}
+	}
+	e := build(t, "access a when client 10.0.0.0/8 192.0.2.128/25 2001:db8::/32 ::ffff:198.51.100.0/120 refuse\naccess b when client 0.0.0.0/0 refuse 404\n")
+	c := e.Classifier("s.example")
+	key := func(client string) string { return string(c.Append(nil, &Logged{Client: []byte(client)})) }
+	for _, pair := range [][2]string{{"10.1.2.3", "10.200.0.1"}, {"192.0.2.200", "192.0.2.129"}, {"192.0.2.1", "203.0.113.1"}, {"2001:db8::1", "2001:db8:5::1"}, {"::1", "fe80::1"}, {"198.51.100.7", "::ffff:198.51.100.9"}} {
+		if key(pair[0]) != key(pair[1]) {
+			t.Errorf("%s and %s are told apart", pair[0], pair[1])
+		}
+	}
+	for _, pair := range [][2]string{{"10.1.2.3", "11.1.2.3"}, {"192.0.2.127", "192.0.2.128"}, {"203.0.113.1", "::1"}, {"-", "203.0.113.1"}} {
+		if key(pair[0]) == key(pair[1]) {
+			t.Errorf("%s and %s are not told apart", pair[0], pair[1])
+		}
+	}
+}
+
+// Many entries without a path, split by one field, against the plain reading.
+func TestSplitListsAgreeWithReadingInOrder(t *testing.T) {
+	var rules strings.Builder
+	for i := range 40 {
+		word := "when"
+		if i%7 == 0 {
+			word = "unless"
+		}
+		fmt.Fprintf(&rules, "redirect n%d %s client 10.%d.0.0/16 10.0.%d.0/24 when method %s to /n%d as 302\n", i, word, i%9, i, [...]string{"GET", "HEAD POST"}[i%2], i)
+		fmt.Fprintf(&rules, "redirect a%d when agent *bot-%d* when scheme http to /a%d as 302\n", i, i%5, i)
+	}
+	e := build(t, rules.String())
+	for i := range 9 {
+		for _, client := range []string{fmt.Sprintf("10.%d.%d.1", i, 3*i), "203.0.113.1", "2001:db8::1"} {
+			for _, asks := range []string{"/x", "HEAD /x", "http://s.example/y", "PUT http://s.example/y"} {
+				req := get(t, asks, "client: "+client, fmt.Sprintf("User-Agent: bot-%d", i))
+				full := e.Predict(req)
+				if traced, _ := e.Trace(req); summary(full) != summary(traced) {
+					t.Errorf("%s from %s: compiled %s, in order %s", asks, client, summary(full), summary(traced))
+				}
+			}
+		}
+	}
+}
