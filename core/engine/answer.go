@@ -61,10 +61,6 @@ func (s *state) run(r *Response) {
 	if r.App {
 		return
 	}
-	if r.Cause == CauseBadTarget {
-		s.plainPage(r)
-		return
-	}
 	if r.Status >= 400 && r.File == nil && r.content == nil {
 		s.errorPage(r)
 	}

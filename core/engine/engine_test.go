@@ -161,6 +161,9 @@ func TestAnswers(t *testing.T) {
 		{"error page", "error e for 4xx show /errors/404.html", "/x", "404 missing file /errors/404.html"},
 		{"error page that is missing", "error e for 404 show /errors/no.html", "/x", "404 missing"},
 
+		{"a bad result has its error page", "redirect r on /t/:x-y to /u/{x}/z as 302\nerror e for 5xx show /errors/404.html", "/t/..-y", "500 bad-target by r file /errors/404.html"},
+		{"a bad header value has none", "header h set X-A {query.a}\nerror e for 5xx show /errors/404.html", "/?a=%0A", "500 bad-target by h"},
+
 		{"limit", "limit l url 10B", "/0123456789", "414 too-large by l"},
 		{"limit: equal passes", "limit l url 10B", "/012345678", "404 missing"},
 		{"file exists", "rewrite w when file missing to /index.html", "/x", "200 file file /index.html"},
