@@ -108,6 +108,18 @@ func Check(e *engine.Engine) *Report {
 	return c.report
 }
 
+// Only looks for findings of one name.
+func Only(e *engine.Engine, name string) []*Finding {
+	c := &checker{Engine: e, report: &Report{}, used: map[string]bool{}, samples: map[*rulebook.Site][]string{}, leads: map[string]bool{}}
+	for _, k := range Kinds() {
+		if k.Name == name {
+			c.kind = k
+			k.find(c)
+		}
+	}
+	return c.report.Findings
+}
+
 // add reports a finding about a rule, but where the rule accepts it.
 func (c *checker) add(f Finding) {
 	f.Name, f.Severity = c.kind.Name, c.kind.Severity

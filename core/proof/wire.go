@@ -2,7 +2,9 @@ package proof
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 
 	"kibitz/core/engine"
@@ -112,15 +114,18 @@ func findUselessCompression(c *checker) {
 			if a.Types == nil {
 				continue
 			}
-			shrinks, grows := c.compressed(s, r)
-			if shrinks == nil {
-				place, width := clause(r, "types")
-				f := Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: grows,
-					Message: "No file of the tree is sent smaller by this entry.", Advice: "name media types that shrink, like text/* or image/svg+xml, or take the entry out"}
-				if grows != nil {
-					f.Message += " Files of these types are compressed already, and would only grow."
+			place, width := clause(r, "types")
+			types := c.compressed(s, a)
+			if len(types) == 0 {
+				report(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width,
+					Message: "The tree has no file of these media types: the entry compresses nothing.", Advice: "name media types that the tree has, or take the entry out"})
+			}
+			for _, name := range slices.Sorted(maps.Keys(types)) {
+				if t := types[name]; t.files > 0 && !t.shrinks {
+					report(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: t.request,
+						Message: fmt.Sprintf("No file of type %s is sent smaller: such files would only grow, or another entry keeps them as they are.", name),
+						Advice:  "take the type out, and leave those that shrink, like text/* or image/svg+xml"})
 				}
-				report(f)
 			}
 		}
 		if first == nil {
@@ -150,28 +155,47 @@ func findUselessCompression(c *checker) {
 	c.conclude(found, Proved, entries, "for the tree as it is")
 }
 
-// compressed looks for a file that is sent smaller because of a compress entry,
-// and for one of its types that is not.
-func (c *checker) compressed(s *rulebook.Site, r *rulebook.Rule) (shrinks, grows *request.Request) {
-	a := r.Action.(*rulebook.Compress)
+// compressed is what becomes of the files of one media type.
+type compressed struct {
+	shrinks bool             // a file is sent smaller
+	files   int              // that are large enough to be worth it
+	request *request.Request // for one of them
+}
+
+// worthwhile is the size from which a file should shrink, in bytes.
+const worthwhile = 512
+
+// filesOfType bounds how many files of one type are encoded to find out.
+const filesOfType = 50
+
+// compressed tells of the files whose types a compress entry names.
+func (c *checker) compressed(s *rulebook.Site, a *rulebook.Compress) map[string]*compressed {
+	out := map[string]*compressed{}
 	c.eachFile(s, func(path string) {
-		if shrinks != nil {
-			return
-		}
-		req := &request.Request{Address: s.Address, Headers: []request.Header{{Name: "Accept-Encoding", Value: "br, zstd, gzip"}}}
+		req := &request.Request{Address: s.Address}
 		req.Address.Path = path
-		resp := c.Predict(req)
-		if resp.Status != http.StatusOK || !engine.TypeListed(resp.Type, a.Types) {
+		plain := &engine.Response{}
+		c.Outcome(req, plain)
+		if plain.Status != http.StatusOK || !engine.TypeListed(plain.Type, a.Types) {
 			return
 		}
-		c.tried++
-		if resp.Encoding != "" {
-			shrinks = req
-		} else {
-			grows = req
+		t := out[plain.Type]
+		if t == nil {
+			t = &compressed{}
+			out[plain.Type] = t
 		}
+		if plain.Size < worthwhile {
+			return
+		}
+		if t.files++; t.shrinks || t.files > filesOfType {
+			return
+		}
+		req.Headers = []request.Header{{Name: "Accept-Encoding", Value: "br, zstd, gzip"}}
+		c.tried++
+		t.request = req
+		t.shrinks = c.Predict(req).Encoding != ""
 	})
-	return shrinks, grows
+	return out
 }
 
 // eachFile calls yield with the address of every file of a site that is not

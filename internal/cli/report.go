@@ -11,6 +11,7 @@ import (
 
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
+	"kibitz/core/proof"
 	"kibitz/core/replay"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -336,6 +337,15 @@ func (r *run) bytes(e *engine.Engine, t *replay.Tally) {
 	row("all", &sum)
 	r.out.Rows("  ", rows, 1, 2, 3, 4)
 	r.smaller(e, t)
+	if waste := proof.Only(e, "compress-useless"); len(waste) > 0 {
+		r.heading("Compressed in vain", "stored siblings that are older or larger than their file, and types that only grow", false)
+		for _, f := range waste[:min(shownSmaller, len(waste))] {
+			r.out.Wrapped("  ", render.Clean(f.Message))
+		}
+		if more := len(waste) - shownSmaller; more > 0 {
+			r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more: kibitz check", more)))
+		}
+	}
 }
 
 const shownSmaller = 5
