@@ -130,7 +130,29 @@ type classifierPart struct {
 	field int
 	kind  rulebook.FieldKind
 	name  string
-	known map[string]uint32
+	known map[string]known
+
+	last   string
+	lastID uint32
+}
+
+// known is a value that has been met, and its class.
+type known struct {
+	value string
+	id    uint32
+}
+
+// classOf gives the class of a value, and the value to keep.
+func (p *classifierPart) classOf(c *Classifier, value []byte) (string, uint32) {
+	k, ok := p.known[string(value)]
+	if !ok {
+		k = known{string(value), c.site.fields[p.field].of(string(value), len(value) > 0).id}
+		if len(p.known) >= maxKnown {
+			clear(p.known)
+		}
+		p.known[k.value] = k
+	}
+	return k.value, k.id
 }
 
 // Classifier makes one for the site that answers for host.
@@ -143,7 +165,7 @@ func (e *Engine) Classifier(host string) *Classifier {
 		if isFront(f.field.Kind) || len(f.tests) == 0 {
 			continue
 		}
-		c.parts = append(c.parts, classifierPart{i, f.field.Kind, f.field.Name, map[string]uint32{}})
+		c.parts = append(c.parts, classifierPart{field: i, kind: f.field.Kind, name: f.field.Name, known: map[string]known{}})
 	}
 	for _, entry := range c.site.entries {
 		for _, t := range entry.Tests {
@@ -173,15 +195,10 @@ func (c *Classifier) Append(key []byte, l *Logged) []byte {
 		case p.name == "referer":
 			value = l.Referrer
 		}
-		id, ok := p.known[string(value)]
-		if !ok {
-			id = c.id(p, string(value))
-			if len(p.known) >= maxKnown {
-				clear(p.known)
-			}
-			p.known[string(value)] = id
+		if p.last != string(value) || p.lastID == 0 { // lines that follow each other often share it
+			p.last, p.lastID = p.classOf(c, value)
 		}
-		key = binary.LittleEndian.AppendUint32(key, id)
+		key = binary.LittleEndian.AppendUint32(key, p.lastID)
 	}
 	if len(c.time) > 0 {
 		t, err := LogTime(l.Time)
@@ -202,10 +219,6 @@ func (c *Classifier) Size() int {
 		return 0
 	}
 	return 4*len(c.parts) + len(c.time)
-}
-
-func (c *Classifier) id(p *classifierPart, value string) uint32 {
-	return c.site.fields[p.field].of(value, value != "").id
 }
 
 // clientID is the class of a client as a log names it, without what the class

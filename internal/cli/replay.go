@@ -9,6 +9,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -96,15 +97,18 @@ func formatNames() string {
 
 // replayOnce reads the rulebook and replays the lists.
 func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
-	// A replay makes little garbage; beside a large table memory is worth more
-	// than the time to collect it.
-	debug.SetGCPercent(40)
+	// Reading a rulebook makes garbage that is hardly worth collecting, a replay
+	// little; but beside a large table memory is worth more than time.
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(56 << 20)
 	e, err := r.load()
+	debug.SetMemoryLimit(math.MaxInt64)
 	if err != nil {
 		return 0, err
 	}
-	if !largeTable(e.Book) {
-		debug.SetGCPercent(150)
+	debug.SetGCPercent(150)
+	if largeTable(e.Book) {
+		debug.SetGCPercent(40)
 	}
 	if !f.merge {
 		return r.replay(e, args, f)
