@@ -26,7 +26,7 @@ import (
 const (
 	chunkSize = 1 << 20
 	overRead  = 64 << 10
-	maxSlots  = 1 << 16
+	maxSlots  = 1 << 16 // a power of two
 )
 
 // A chunk is a run of whole lines.
@@ -284,7 +284,7 @@ type slots struct {
 const neighbours = 8 // slots in which a key can be
 
 // at gives the first slot in which a key of this hash can be.
-func (t *slots) at(hash uint64) *slot { return &t.table[hash%maxSlots] }
+func (t *slots) at(hash uint64) *slot { return &t.table[hash&uint64(len(t.table)-1)] }
 
 // find gives the slot of a key; if it is not found, that of another, or a free one.
 func (t *slots) find(key []byte, hash uint64) (s *slot, found bool) {
@@ -325,7 +325,12 @@ type logWorker struct {
 func newLogWorker(e *engine.Engine, name string, o Options) *logWorker {
 	base := e.Book.BaseAddress()
 	reads := e.Reads(base.Host)
-	return &logWorker{options: o, classes: reads.Agent || reads.Referrer || reads.Client || reads.Time, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, maxSlots)}, sums: map[sum]*counted{}, lines: map[int]int{}}
+	classes := reads.Agent || reads.Referrer || reads.Client || reads.Time
+	room := maxSlots
+	if reads.Client {
+		room *= 2 // the same target is met in many classes
+	}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.

@@ -105,7 +105,11 @@ func (l *Line) Tail() {
 	if string(referrer) != "-" {
 		l.Referrer = referrer
 	}
-	if i := bytes.IndexByte(rest, '"'); i >= 0 {
+	i = 1 // one blank stands between them
+	if len(rest) < 2 || rest[1] != '"' {
+		i = bytes.IndexByte(rest, '"')
+	}
+	if i >= 0 {
 		if agent, _, _ := quoted(rest[i:], l.escaped); string(agent) != "-" {
 			l.Agent = agent
 		}
