@@ -341,7 +341,7 @@ func TestNothingIsWrittenOverUnasked(t *testing.T) {
 }
 
 func TestHelpIsThereForEverything(t *testing.T) {
-	topics := strings.Fields("demo check trace replay rules format inventory language fields statuses lists findings site list include redirect moves rewrite reply handoff access fallback error folder header media compress hint limit redirect-loop example-fails missing-target error-page-missing")
+	topics := strings.Fields("demo check trace replay rules format inventory language fields statuses lists findings site list include redirect moves rewrite reply handoff access fallback error folder header media compress hint limit redirect-loop example-fails missing-target error-page-missing header-invalid header-conflict hint-useless compress-useless accept-nothing")
 	for _, topic := range topics {
 		out, errs, status := kibitz(t, t.TempDir(), "", "help", topic)
 		if status != 0 || len(out) < 100 {

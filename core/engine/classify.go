@@ -5,9 +5,9 @@ import (
 	"math"
 	"net/netip"
 	"strings"
-	"time"
 	"unsafe"
 
+	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
@@ -201,7 +201,7 @@ func (c *Classifier) Append(key []byte, l *Logged) []byte {
 		key = binary.LittleEndian.AppendUint32(key, p.lastID)
 	}
 	if len(c.time) > 0 {
-		t, err := LogTime(l.Time)
+		t, err := list.LogTime(l.Time)
 		for _, test := range c.time {
 			bit := byte('0')
 			if holds(test, "", err == nil, t.UnixNano(), netip.Addr{}) {
@@ -263,9 +263,4 @@ func parseIPv4(text []byte) (ip [4]byte, ok bool) {
 	}
 	ip[part] = byte(n)
 	return ip, part == 3 && digits > 0
-}
-
-// LogTime reads the time of an access log: 10/Oct/2026:13:55:36 +0000.
-func LogTime(b []byte) (time.Time, error) {
-	return time.Parse("02/Jan/2006:15:04:05 -0700", string(b))
 }

@@ -42,9 +42,6 @@ func (l *Lang) Match(s string) bool {
 	return l.accept[state]
 }
 
-// States is the number of the automaton's states.
-func (l *Lang) States() int { return len(l.accept) }
-
 // compile makes the automaton of an expression over ASCII text.
 func compile(source string) (*Lang, error) {
 	tree, err := syntax.Parse(source, syntax.Perl|syntax.DotNL)

@@ -25,15 +25,14 @@ const (
 	FieldMethod
 	FieldPath
 	FieldAsked
-	FieldQuery      // the raw query, or one parameter of it
-	FieldHeader     // a request header, by its lower-case name
-	FieldCookie     // a cookie by its name
-	FieldClient     // the address that the request comes from
-	FieldUser       // who was let in
-	FieldTime       // in nanoseconds since 1970
-	FieldBody       // bytes
-	FieldFile       // what the tree has at the path
-	FieldKinds  int = iota
+	FieldQuery  // the raw query, or one parameter of it
+	FieldHeader // a request header, by its lower-case name
+	FieldCookie // a cookie by its name
+	FieldClient // the address that the request comes from
+	FieldUser   // who was let in
+	FieldTime   // in nanoseconds since 1970
+	FieldBody   // bytes
+	FieldFile   // what the tree has at the path
 )
 
 // A Field is one field: its kind and, in a family, its name ("" is the raw

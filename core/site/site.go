@@ -66,9 +66,6 @@ func (t *Tree) Find(path string) *Node {
 	return t.nodes[path]
 }
 
-// FindBytes is Find for a path that is not to be kept; it allocates nothing.
-func (t *Tree) FindBytes(path []byte) *Node { return t.nodes[string(path)] }
-
 // Each calls yield for every node, folders before what is in them, by name.
 func (t *Tree) Each(yield func(*Node)) {
 	var walk func(*Node)

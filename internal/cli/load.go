@@ -138,7 +138,7 @@ func (f *requestFlags) request(url string, base request.Address) (*request.Reque
 		}
 	}
 	if f.time != "" {
-		if req.Time, err = ParseTime(f.time); err != nil {
+		if req.Time, err = parseTime(f.time); err != nil {
 			return nil, usagef("-time: %v", err)
 		}
 	}
@@ -152,8 +152,8 @@ func (f *requestFlags) request(url string, base request.Address) (*request.Reque
 	return req, nil
 }
 
-// ParseTime reads a date, or a date with its time.
-func ParseTime(s string) (time.Time, error) {
+// parseTime reads a date, or a date with its time.
+func parseTime(s string) (time.Time, error) {
 	for _, form := range []string{time.RFC3339, time.DateOnly} {
 		if t, err := time.Parse(form, s); err == nil {
 			return t, nil

@@ -150,12 +150,12 @@ func (f *replayFlags) filter() (func(*replay.Result) bool, error) {
 	var since, until time.Time
 	var err error
 	if f.since != "" {
-		if since, err = ParseTime(f.since); err != nil {
+		if since, err = parseTime(f.since); err != nil {
 			return nil, usagef("-since: %v", err)
 		}
 	}
 	if f.until != "" {
-		if until, err = ParseTime(f.until); err != nil {
+		if until, err = parseTime(f.until); err != nil {
 			return nil, usagef("-until: %v", err)
 		}
 	}

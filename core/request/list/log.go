@@ -222,11 +222,16 @@ func (l *Line) ClientAddr() netip.Addr {
 
 // At is when the request was made; zero where the log has no time.
 func (l *Line) At() time.Time {
-	t, err := time.Parse("02/Jan/2006:15:04:05 -0700", string(l.Time))
+	t, err := LogTime(l.Time)
 	if err != nil {
 		return time.Time{}
 	}
 	return t.UTC()
+}
+
+// LogTime reads the time of an access log: 10/Oct/2026:13:55:36 +0000.
+func LogTime(b []byte) (time.Time, error) {
+	return time.Parse("02/Jan/2006:15:04:05 -0700", string(b))
 }
 
 // Headers adds the header fields that the log tells.
