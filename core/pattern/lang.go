@@ -4,9 +4,11 @@ package pattern
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"regexp/syntax"
 	"slices"
+	"unicode"
 )
 
 // MaxStates is how large the automaton of one pattern may grow. It counts
@@ -44,14 +46,55 @@ func (l *Lang) Match(s string) bool {
 
 // compile makes the automaton of an expression over ASCII text.
 func compile(source string) (*Lang, error) {
+	prog, err := program(source)
+	if err != nil {
+		return nil, err
+	}
+	return determine(prog)
+}
+
+func program(source string) (*syntax.Prog, error) {
 	tree, err := syntax.Parse(source, syntax.Perl|syntax.DotNL)
 	if err != nil {
 		return nil, err
 	}
-	prog, err := syntax.Compile(tree.Simplify())
+	return syntax.Compile(tree.Simplify())
+}
+
+// compileText is compile for an expression over any text, in which the byte 127
+// stands for all characters beyond ASCII. It fails where those are told apart.
+func compileText(source string) (*Lang, error) {
+	prog, err := program(source)
 	if err != nil {
 		return nil, err
 	}
+	for i := range prog.Inst {
+		inst := &prog.Inst[i]
+		if inst.Op != syntax.InstRune || len(inst.Rune) == 1 {
+			if inst.Op == syntax.InstRune1 && inst.Rune[0] >= 127 {
+				return nil, errors.New("it tells characters beyond ASCII apart")
+			}
+			continue
+		}
+		beyond := rune(0)
+		for j := 0; j < len(inst.Rune); j += 2 {
+			for lo, hi := max(inst.Rune[j], 127), inst.Rune[j+1]; lo <= hi; lo = hi + 1 {
+				beyond += hi - lo + 1
+			}
+		}
+		for _, letter := range []rune{0x17F, 0x212A} { // s and k, where case does not count
+			if beyond < 1000 && inst.MatchRune(letter) {
+				beyond--
+			}
+		}
+		if beyond != 0 && beyond != unicode.MaxRune-126 {
+			return nil, errors.New("it tells characters beyond ASCII apart")
+		}
+	}
+	return determine(prog)
+}
+
+func determine(prog *syntax.Prog) (*Lang, error) {
 	b := &builder{prog: prog, Lang: &Lang{}, seen: map[string]uint16{}, on: make([]uint32, len(prog.Inst))}
 	b.findClasses()
 	if err := b.explore(); err != nil {

@@ -59,9 +59,6 @@ func (p *Pattern) plainWords(n int) []string {
 	return out
 }
 
-// wordBytes are the bytes of a path, the most readable first.
-const wordBytes = "aexbcdfghijklmnopqrstuvwyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ/-._~!$&'()*+,;=:@%"
-
 // words finds texts of the set, shortest first: a breadth-first walk that sees
 // each state a few times, with one byte for each class and target.
 func (l *Lang) words(n int) []string {
@@ -82,8 +79,8 @@ func (l *Lang) words(n int) []string {
 			continue
 		}
 		tried := map[int]bool{}
-		for i := range len(wordBytes) {
-			c := wordBytes[i]
+		for i := range len(PathBytes) {
+			c := PathBytes[i]
 			next := int(l.next[here.state*l.classes+int(l.class[c])])
 			if next == 0 || tried[next] || seen[next] >= 4 {
 				continue

@@ -1,0 +1,566 @@
+package pattern
+
+// Pre-images: which paths a template sends into a set. The image of a set under
+// a template is not regular once a capture is used twice; its pre-image always
+// is. So what stands below a rewrite or behind a redirect is asked backwards.
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+	"regexp/syntax"
+	"slices"
+	"strings"
+)
+
+// A Copy is a piece of a target's path.
+type Copy struct {
+	Text   string          // literal, canonical and Marked
+	Group  int             // what a capture took, counted from 1; Whole, Anything or Literal
+	Change func(byte) byte // of each byte that stands bare; nil for none
+}
+
+// Of Copy.Group.
+const (
+	Literal  = -1
+	Whole    = 0  // the path itself
+	Anything = -2 // text of which nothing is known
+)
+
+// Pre gives the paths that the translated expression source takes and the
+// pieces send into the set into; runs of slashes in the result count as one. It
+// is a superset where the expression can take one path in several ways. It fails
+// with ErrLarge after limit states.
+func Pre(source string, pieces []Copy, into Machine, limit int) (*Lang, error) {
+	prog, err := program(source)
+	if err != nil {
+		return nil, err
+	}
+	w := &preimage{prog: prog, into: &merged{of: into, ids: map[[2]int]int{}, states: [][2]int{{}}}, limit: limit}
+	w.split(pieces)
+	w.findRepeats()
+	return w.explore()
+}
+
+// merged reads a text as if each run of slashes were one slash.
+type merged struct {
+	of     Machine
+	ids    map[[2]int]int // state, and whether a slash was the last byte
+	states [][2]int
+}
+
+func (m *merged) id(state, slash int) int {
+	if state == 0 {
+		return 0
+	}
+	key := [2]int{state, slash}
+	id, ok := m.ids[key]
+	if !ok {
+		id = len(m.states)
+		m.ids[key] = id
+		m.states = append(m.states, key)
+	}
+	return id
+}
+
+func (m *merged) start() int { return m.id(m.of.Start(), 0) }
+
+func (m *merged) step(id int, b byte) int {
+	s := m.states[id]
+	if b == '/' {
+		if s[1] == 1 {
+			return id
+		}
+		return m.id(m.of.Step(s[0], b), 1)
+	}
+	return m.id(m.of.Step(s[0], b), 0)
+}
+
+func (m *merged) read(id int, text string) int {
+	for i := 0; i < len(text) && id != 0; i++ {
+		id = m.step(id, text[i])
+	}
+	return id
+}
+
+// preimage walks the expression's program together with the set.
+type preimage struct {
+	prog    *syntax.Prog
+	into    *merged
+	limit   int
+	copies  []Copy          // without the literals
+	texts   []string        // before the first copy, between them, and behind the last
+	repeats map[uint32]bool // captures that can be entered again
+	reach   map[int][]int
+	all     []int // states of into
+	large   bool
+}
+
+// The phases of a copy.
+const (
+	waiting = iota
+	open
+	closed
+	passed // entered, but a later entry is the one that counts
+)
+
+// A slot is how far one copy is: in which state of the set it began, if that
+// was guessed, and where it is.
+type slot struct {
+	phase       uint8
+	guessed     bool
+	begin, here int32
+}
+
+// A thread is one way of reading a path.
+type thread struct {
+	pc    uint32
+	slots []slot
+}
+
+func (t thread) key() string {
+	b := binary.LittleEndian.AppendUint32(nil, t.pc)
+	for _, s := range t.slots {
+		g := byte(0)
+		if s.guessed {
+			g = 1
+		}
+		b = append(b, s.phase, g)
+		b = binary.LittleEndian.AppendUint32(b, uint32(s.begin))
+		b = binary.LittleEndian.AppendUint32(b, uint32(s.here))
+	}
+	return string(b)
+}
+
+func (t thread) with(i int, s slot) thread {
+	t.slots = slices.Clone(t.slots)
+	t.slots[i] = s
+	return t
+}
+
+func (w *preimage) split(pieces []Copy) {
+	w.texts = []string{""}
+	for _, p := range pieces {
+		if p.Group == Literal {
+			w.texts[len(w.texts)-1] += p.Text
+			continue
+		}
+		w.copies = append(w.copies, p)
+		w.texts = append(w.texts, "")
+	}
+}
+
+// findRepeats looks for captures that the program can enter twice.
+func (w *preimage) findRepeats() {
+	w.repeats = map[uint32]bool{}
+	for i := range w.prog.Inst {
+		inst := &w.prog.Inst[i]
+		if inst.Op != syntax.InstCapture || inst.Arg%2 != 0 {
+			continue
+		}
+		seen := map[uint32]bool{}
+		queue := []uint32{inst.Out}
+		for len(queue) > 0 {
+			pc := queue[len(queue)-1]
+			queue = queue[:len(queue)-1]
+			if seen[pc] {
+				continue
+			}
+			seen[pc] = true
+			to := &w.prog.Inst[pc]
+			if to.Op == syntax.InstMatch || to.Op == syntax.InstFail {
+				continue
+			}
+			queue = append(queue, to.Out)
+			if to.Op == syntax.InstAlt || to.Op == syntax.InstAltMatch {
+				queue = append(queue, to.Arg)
+			}
+		}
+		w.repeats[inst.Arg/2] = seen[uint32(i)]
+	}
+}
+
+// reached gives the states that some text leads to from one.
+func (w *preimage) reached(from int) []int {
+	if w.reach == nil {
+		w.reach = map[int][]int{}
+	}
+	if known, ok := w.reach[from]; ok {
+		return known
+	}
+	seen := map[int]bool{from: true}
+	list := []int{from}
+	for i := 0; i < len(list); i++ {
+		if len(list) > w.limit {
+			w.large = true
+			break
+		}
+		for _, next := range w.characters(list[i]) {
+			if !seen[next] {
+				seen[next] = true
+				list = append(list, next)
+			}
+		}
+	}
+	w.reach[from] = list
+	return list
+}
+
+// characters gives the states that one whole character leads to: what is copied
+// begins and ends between characters.
+func (w *preimage) characters(from int) []int {
+	const hex = "0123456789ABCDEF"
+	over := func(from []int, letters string) []int {
+		var out []int
+		for _, q := range from {
+			for j := range len(letters) {
+				if next := w.into.step(q, letters[j]); next != 0 && !slices.Contains(out, next) {
+					out = append(out, next)
+				}
+			}
+		}
+		return out
+	}
+	start := []int{from}
+	out := over(start, strings.TrimSuffix(PathBytes, "%"))
+	percent := over(start, "%")
+	out = append(out, over(over(percent, "01234567"), hex)...)
+	for more, lead := range []string{"", "CD", "E", "F"} {
+		at := over(over(percent, lead), hex)
+		for range more {
+			at = over(over(over(at, "%"), "89AB"), hex)
+		}
+		out = append(out, at...)
+	}
+	return append(out, over(over(over(percent, "!"), hex), hex)...)
+}
+
+// begins gives the states in which copy i can begin; known is false where they
+// are a guess.
+func (w *preimage) begins(t thread, i int) (states []int, known bool) {
+	if i == 0 {
+		return w.alive([]int{w.into.start()}, w.texts[0]), true
+	}
+	before := t.slots[i-1]
+	switch {
+	case w.copies[i-1].Group == Anything:
+		from, known := w.begins(t, i-1)
+		seen := map[int]bool{}
+		for _, q := range from {
+			for _, r := range w.reached(q) {
+				seen[r] = true
+			}
+		}
+		var list []int
+		for q := range seen {
+			list = append(list, q)
+		}
+		slices.Sort(list)
+		return w.alive(list, w.texts[i]), known
+	case before.phase == closed:
+		return w.alive([]int{int(before.here)}, w.texts[i]), true
+	}
+	if w.all == nil {
+		w.all = w.reached(w.into.start())
+	}
+	return w.all, false
+}
+
+func (w *preimage) alive(from []int, text string) []int {
+	var out []int
+	for _, q := range from {
+		if q = w.into.read(q, text); q != 0 && !slices.Contains(out, q) {
+			out = append(out, q)
+		}
+	}
+	return out
+}
+
+// enter begins the copies of a group, in every way that there is.
+func (w *preimage) enter(t thread, group int, from int, yield func(thread)) {
+	for i := from; i < len(w.copies); i++ {
+		if w.copies[i].Group != group {
+			continue
+		}
+		if t.slots[i].phase == closed || t.slots[i].phase == open {
+			return // it was the last time that counts, and now there is another
+		}
+		if w.repeats[uint32(group)] && group > 0 {
+			w.enter(t.with(i, slot{phase: passed}), group, i+1, yield)
+		}
+		states, known := w.begins(t, i)
+		for _, q := range states {
+			w.enter(t.with(i, slot{phase: open, guessed: !known, begin: int32(q), here: int32(q)}), group, i+1, yield)
+		}
+		return
+	}
+	yield(t)
+}
+
+// leave ends the copies of a group.
+func (w *preimage) leave(t thread, group int) thread {
+	for i, c := range w.copies {
+		if c.Group == group && t.slots[i].phase == open {
+			s := t.slots[i]
+			s.phase = closed
+			t = t.with(i, s)
+		}
+	}
+	return t
+}
+
+// follow adds the threads that wait for a byte, or for the end.
+func (w *preimage) follow(set map[string]thread, seen map[string]bool, t thread, at syntax.EmptyOp) {
+	key := t.key()
+	if seen[key] {
+		return
+	}
+	seen[key] = true
+	if len(seen) > 20*w.limit {
+		w.large = true
+		return
+	}
+	inst := &w.prog.Inst[t.pc]
+	to := func(t thread, pc uint32) {
+		t.pc = pc
+		w.follow(set, seen, t, at)
+	}
+	switch inst.Op {
+	case syntax.InstAlt, syntax.InstAltMatch:
+		to(t, inst.Out)
+		to(t, inst.Arg)
+	case syntax.InstNop:
+		to(t, inst.Out)
+	case syntax.InstCapture:
+		if inst.Arg%2 == 0 {
+			w.enter(t, int(inst.Arg/2), 0, func(t thread) { to(t, inst.Out) })
+		} else {
+			to(w.leave(t, int(inst.Arg/2)), inst.Out)
+		}
+	case syntax.InstEmptyWidth:
+		if syntax.EmptyOp(inst.Arg)&^at == 0 {
+			to(t, inst.Out)
+		} else {
+			set[key] = t
+		}
+	case syntax.InstFail:
+	default:
+		set[key] = t
+	}
+}
+
+// ends reports whether the path may end here with a result in the set.
+func (w *preimage) ends(t thread) bool {
+	t = w.leave(t, Whole)
+	for i := range t.slots {
+		s := t.slots[i]
+		if s.phase == passed {
+			return false
+		}
+		if w.copies[i].Group == Anything || s.phase == waiting { // what took no part is empty
+			states, _ := w.begins(t, i)
+			if w.copies[i].Group != Anything {
+				// The states are those in which an empty copy begins and ends.
+				for _, q := range states {
+					if w.ends(t.with(i, slot{phase: closed, here: int32(q)})) {
+						return true
+					}
+				}
+				return false
+			}
+			continue
+		}
+		if s.guessed {
+			before := t
+			states, known := w.begins(before, i)
+			if !known || !slices.Contains(states, int(s.begin)) {
+				return false
+			}
+		}
+	}
+	last := len(w.copies)
+	var at []int
+	if last > 0 && w.copies[last-1].Group == Anything {
+		from, _ := w.begins(t, last-1)
+		for _, q := range from {
+			at = append(at, w.reached(q)...)
+		}
+		at = w.alive(at, w.texts[last])
+	} else if last > 0 {
+		at = w.alive([]int{int(t.slots[last-1].here)}, w.texts[last])
+	} else {
+		at = w.alive([]int{w.into.start()}, w.texts[0])
+	}
+	return slices.ContainsFunc(at, func(q int) bool { return w.into.of.Accepts(w.into.states[q][0]) })
+}
+
+// step moves the threads of a state by one byte.
+func (w *preimage) step(set []thread, c byte, inHex bool) []thread {
+	next, seen := map[string]thread{}, map[string]bool{}
+	for _, t := range set {
+		inst := &w.prog.Inst[t.pc]
+		if inst.Op == syntax.InstMatch || inst.Op == syntax.InstEmptyWidth || !inst.MatchRune(rune(c)) {
+			continue
+		}
+		dead := false
+		moved := thread{inst.Out, slices.Clone(t.slots)}
+		for i, s := range t.slots {
+			if s.phase != open {
+				continue
+			}
+			b := c
+			if w.copies[i].Change != nil && !inHex {
+				b = w.copies[i].Change(c)
+			}
+			if q := w.into.step(int(s.here), b); q != 0 {
+				moved.slots[i].here = int32(q)
+			} else {
+				dead = true
+			}
+		}
+		if !dead {
+			w.follow(next, seen, moved, 0)
+		}
+	}
+	return sorted(next)
+}
+
+func sorted(set map[string]thread) []thread {
+	keys := make([]string, 0, len(set))
+	for k := range set {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	out := make([]thread, len(keys))
+	for i, k := range keys {
+		out[i] = set[k]
+	}
+	return out
+}
+
+// explore makes the automaton: a state is a set of threads, and how many bytes
+// of an encoded character are still to come.
+func (w *preimage) explore() (*Lang, error) {
+	first := thread{uint32(w.prog.Start), make([]slot, len(w.copies))}
+	start, seen := map[string]thread{}, map[string]bool{}
+	w.enter(first, Whole, 0, func(t thread) {
+		w.follow(start, seen, t, syntax.EmptyBeginText|syntax.EmptyBeginLine)
+	})
+	type state struct {
+		set []thread
+		hex int
+	}
+	ids := map[string]uint16{}
+	states := []state{{}}
+	l := &Lang{classes: len(PathBytes) + 1, next: make([]uint16, len(PathBytes)+1)}
+	number := func(set []thread, hex int) uint16 {
+		if len(set) == 0 {
+			return 0
+		}
+		key := string(rune(hex))
+		for _, t := range set {
+			key += t.key()
+		}
+		id, ok := ids[key]
+		if !ok {
+			id = uint16(len(states))
+			ids[key] = id
+			states = append(states, state{set, hex})
+		}
+		return id
+	}
+	if number(sorted(start), 0) == 0 {
+		states = append(states, state{})
+	}
+	hexed := slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change != nil })
+	cut := w.cuts()
+	for i := 1; i < len(states); i++ {
+		if len(states) > min(w.limit, math.MaxUint16-2) || w.large {
+			return nil, fmt.Errorf("%w: more than %d", ErrLarge, w.limit)
+		}
+		row := make([]uint16, len(PathBytes)+1)
+		for j := range len(PathBytes) {
+			if cut != nil && cut[j] != j {
+				row[j] = row[cut[j]]
+				continue
+			}
+			c, hex := PathBytes[j], 0
+			if hexed {
+				switch {
+				case c == '%':
+					hex = 2
+				case states[i].hex > 0 && c != '!':
+					hex = states[i].hex - 1
+				case states[i].hex > 0:
+					hex = states[i].hex
+				}
+			}
+			row[j] = number(w.step(states[i].set, c, states[i].hex > 0), hex)
+		}
+		l.next = append(l.next, row...)
+	}
+	for i := range l.class {
+		l.class[i] = uint8(len(PathBytes))
+	}
+	for j := range len(PathBytes) {
+		l.class[PathBytes[j]] = uint8(j)
+	}
+	for i, s := range states {
+		ok := false
+		for _, t := range s.set {
+			ends, seen := map[string]thread{}, map[string]bool{}
+			at := syntax.EmptyEndText | syntax.EmptyEndLine
+			if i == 1 {
+				at |= syntax.EmptyBeginText | syntax.EmptyBeginLine
+			}
+			w.follow(ends, seen, t, at)
+			for _, end := range ends {
+				ok = ok || w.prog.Inst[end.pc].Op == syntax.InstMatch && w.ends(end)
+			}
+		}
+		l.accept = append(l.accept, ok)
+	}
+	return minimise(l), nil
+}
+
+// cuts gives, for each letter, the first one that neither the program nor the
+// set tells from it; nil where a copy changes letters.
+func (w *preimage) cuts() []int {
+	var langs []*Lang
+	if !gather(w.into.of, &langs) || slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change != nil }) {
+		return nil
+	}
+	b := &builder{prog: w.prog, Lang: &Lang{}}
+	b.findClasses()
+	langs = append(langs, b.Lang)
+	out := make([]int, len(PathBytes))
+	first := map[string]int{}
+	for j := range len(PathBytes) {
+		c := PathBytes[j]
+		key := make([]byte, len(langs), len(langs)+1)
+		for i, l := range langs {
+			key[i] = l.class[c]
+		}
+		if c == '/' { // runs of it are merged
+			key = append(key, c)
+		}
+		k, ok := first[string(key)]
+		if !ok {
+			k = j
+			first[string(key)] = j
+		}
+		out[j] = k
+	}
+	return out
+}
+
+// Source is the pattern's translation: an expression over the form of
+// canonical.Marked, with the captures in the order of Names. It fails where the
+// pattern looks at word boundaries.
+func (p *Pattern) Source() (string, error) {
+	if p.boundary != nil {
+		return "", fmt.Errorf(`%s looks at word boundaries (\b)`, p.text)
+	}
+	p.translate()
+	return p.source, nil
+}
