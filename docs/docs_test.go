@@ -48,7 +48,7 @@ func TestEveryRulebookInTheReferenceHolds(t *testing.T) {
 		for _, r := range book.Rules {
 			examples += len(r.Examples)
 		}
-		for _, f := range proof.Check(engine.New(book, []*site.Tree{tree})).Findings {
+		for _, f := range proof.Check(engine.New(book, []*site.Tree{tree}), 1).Findings {
 			if f.Name == "example-fails" {
 				t.Errorf("%s\nin\n%s", f.Message, text)
 			}

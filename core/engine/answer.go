@@ -158,6 +158,9 @@ func (s *state) reading(r *Response) bool {
 		}
 		floor = pos
 		e := s.site.entries[pos]
+		if s.met != nil {
+			*s.met = append(*s.met, e.Rule)
+		}
 		switch a := e.Action.(type) {
 		case *rulebook.Redirect:
 			return s.redirect(r, e.Rule, a.To, a.Query, a.Status)

@@ -130,6 +130,37 @@ func (e *Engine) Tree(s *rulebook.Site) *site.Tree {
 	return nil
 }
 
+// SiteFor gives the site that answers for a host; nil if none does.
+func (e *Engine) SiteFor(host string) *rulebook.Site {
+	if s := e.siteFor(host); s != nil {
+		return s.Site
+	}
+	return nil
+}
+
+// Met gives the entries of the reading that take a request, in the order in
+// which it comes to them: what rewrites and lets pass, and what answers.
+func (e *Engine) Met(req *request.Request) []*rulebook.Rule {
+	met := make([]*rulebook.Rule, 0, 4)
+	s := &state{engine: e, req: req, find: compiled{}, light: true, met: &met}
+	if r := (&Response{}); s.receive(r) && !s.limits(r) {
+		s.reading(r)
+	}
+	return met
+}
+
+// Holds decides one test for a request as it is asked.
+func (e *Engine) Holds(t *rulebook.Test, req *request.Request) bool {
+	s := &state{engine: e, req: req, find: compiled{}}
+	return s.receive(&Response{}) && s.test(t)
+}
+
+// Takes reports whether a rule's selectors take a request as it is asked.
+func (e *Engine) Takes(r *rulebook.Rule, req *request.Request) bool {
+	s := &state{engine: e, req: req, find: plain{}}
+	return s.receive(&Response{}) && s.misfit(r) == ""
+}
+
 // Serves reports whether a site of the rulebook answers for the host.
 func (e *Engine) Serves(host string) bool { return e.siteFor(host) != nil }
 

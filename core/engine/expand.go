@@ -79,10 +79,17 @@ func (v *values) fill(pieces []rulebook.Piece, enc func(p rulebook.Piece, text s
 		if err != nil {
 			return "", err
 		}
+		if b.Len()+len(s) > maxResult {
+			return "", fmt.Errorf("the result is longer than %d KiB", maxResult>>10)
+		}
 		b.WriteString(s)
 	}
 	return b.String(), nil
 }
+
+// maxResult keeps an entry that copies a value several times from growing
+// without bound when its result comes back to it.
+const maxResult = 64 << 10
 
 // forHost lets a host and a port in as they are, and of anything else only
 // what can be one label of a host.

@@ -20,8 +20,9 @@ type state struct {
 	site   *siteEngine
 	req    *request.Request
 	find   finder
-	trace  *Trace // nil but for a trace
-	light  bool   // the header is not wanted
+	trace  *Trace            // nil but for a trace
+	light  bool              // the header is not wanted
+	met    *[]*rulebook.Rule // the entries that the reading comes to, where they are wanted
 
 	path     string // canonical, as it stands
 	asked    string // canonical, as it was asked for

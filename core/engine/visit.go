@@ -71,6 +71,11 @@ func (e *Engine) VisitFrom(req *request.Request, r *Response) *Visit {
 	return e.visit(req, r, MaxRedirects, e.Predict)
 }
 
+// VisitFor is Visit for a browser that follows up to limit redirects.
+func (e *Engine) VisitFor(req *request.Request, limit int) *Visit {
+	return e.visit(req, e.Predict(req), limit, e.Predict)
+}
+
 // OutcomeVisit is VisitFrom with answers as Outcome gives them.
 func (e *Engine) OutcomeVisit(req *request.Request, r *Response) *Visit {
 	return e.visit(req, r, MaxRedirects, func(req *request.Request) *Response {

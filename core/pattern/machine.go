@@ -447,3 +447,65 @@ func (l *Lang) setClasses(m Machine, alphabet string, letters []byte) {
 		}
 	}
 }
+
+// Signs gives a text for every combination of sets that some text within an
+// outer one is in. complete is false where limit was passed.
+func Signs(within Machine, of []Machine, alphabet string, limit int) (texts []string, complete bool) {
+	type at struct {
+		outer int
+		tuple []int
+		text  string
+	}
+	key := func(a at) string {
+		b := binary.LittleEndian.AppendUint32(nil, uint32(a.outer))
+		for _, s := range a.tuple {
+			b = binary.LittleEndian.AppendUint32(b, uint32(s))
+		}
+		return string(b)
+	}
+	first := at{outer: within.Start(), tuple: make([]int, len(of))}
+	for i, m := range of {
+		first.tuple[i] = m.Start()
+	}
+	queue := []at{first}
+	seen := map[string]bool{key(first): true}
+	signs := map[string]bool{}
+	letters := joint(And(append([]Machine{within}, of...)...), alphabet)
+	for i := 0; i < len(queue); i++ {
+		here := queue[i]
+		if here.outer != 0 && within.Accepts(here.outer) {
+			sign := make([]byte, len(of))
+			for j, m := range of {
+				if s := here.tuple[j]; s != 0 && m.Accepts(s) {
+					sign[j] = 1
+				}
+			}
+			if !signs[string(sign)] {
+				signs[string(sign)] = true
+				texts = append(texts, here.text)
+			}
+		}
+		if len(queue) > limit {
+			return texts, false
+		}
+		for _, c := range letters {
+			next := at{tuple: make([]int, len(of)), text: here.text + string(c)}
+			if next.outer = within.Step(here.outer, c); next.outer == 0 {
+				continue
+			}
+			for j, m := range of {
+				if s := here.tuple[j]; s != 0 {
+					next.tuple[j] = m.Step(s, c)
+				}
+			}
+			if k := key(next); !seen[k] {
+				seen[k] = true
+				queue = append(queue, next)
+			}
+		}
+	}
+	return texts, true
+}
+
+// Any reports whether there is a text in the set.
+func (l *Lang) Any() bool { return slices.Contains(l.accept, true) }

@@ -11,6 +11,8 @@ import (
 	"regexp/syntax"
 	"slices"
 	"strings"
+
+	"kibitz/core/canonical"
 )
 
 // A Copy is a piece of a target's path.
@@ -82,6 +84,9 @@ func (m *merged) read(id int, text string) int {
 	}
 	return id
 }
+
+// threadsPerState is how many threads a state may have on average.
+const threadsPerState = 8
 
 // preimage walks the expression's program together with the set.
 type preimage struct {
@@ -316,7 +321,7 @@ func (w *preimage) follow(set map[string]thread, seen map[string]bool, t thread,
 		return
 	}
 	seen[key] = true
-	if len(seen) > 20*w.limit {
+	if len(seen) > threadsPerState*w.limit {
 		w.large = true
 		return
 	}
@@ -452,6 +457,7 @@ func (w *preimage) explore() (*Lang, error) {
 	}
 	ids := map[string]uint16{}
 	states := []state{{}}
+	threads := 0
 	l := &Lang{classes: len(PathBytes) + 1, next: make([]uint16, len(PathBytes)+1)}
 	number := func(set []thread, hex int) uint16 {
 		if len(set) == 0 {
@@ -466,6 +472,7 @@ func (w *preimage) explore() (*Lang, error) {
 			id = uint16(len(states))
 			ids[key] = id
 			states = append(states, state{set, hex})
+			threads += len(set)
 		}
 		return id
 	}
@@ -475,7 +482,7 @@ func (w *preimage) explore() (*Lang, error) {
 	hexed := slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change != nil })
 	cut := w.cuts()
 	for i := 1; i < len(states); i++ {
-		if len(states) > min(w.limit, math.MaxUint16-2) || w.large {
+		if len(states) > min(w.limit, math.MaxUint16-2) || threads > threadsPerState*w.limit || w.large {
 			return nil, fmt.Errorf("%w: more than %d", ErrLarge, w.limit)
 		}
 		row := make([]uint16, len(PathBytes)+1)
@@ -563,4 +570,71 @@ func (p *Pattern) Source() (string, error) {
 	}
 	p.translate()
 	return p.source, nil
+}
+
+// Prefix is literal text, in the form of canonical.Marked, that every path
+// begins with which the pattern takes; "" where letters compare without case.
+func (p *Pattern) Prefix() string {
+	if p.fold {
+		return ""
+	}
+	return canonical.Marked(p.prefix)
+}
+
+// Least is the length of the shortest text that the pattern takes outside the
+// named captures. ok is false where that is not known: a capture can take part
+// more than once.
+func (p *Pattern) Least(captures []string) (n int, ok bool) {
+	source, err := p.Source()
+	if err != nil {
+		return 0, false
+	}
+	tree, err := syntax.Parse(source, syntax.Perl|syntax.DotNL)
+	if err != nil {
+		return 0, false
+	}
+	free := map[int]bool{}
+	for i, name := range p.names {
+		if slices.Contains(captures, name) {
+			free[i+1] = true
+		}
+	}
+	return least(tree, free, false)
+}
+
+func least(tree *syntax.Regexp, free map[int]bool, again bool) (n int, ok bool) {
+	switch tree.Op {
+	case syntax.OpLiteral:
+		return len(tree.Rune), true
+	case syntax.OpCharClass, syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		return 1, true
+	case syntax.OpCapture:
+		if free[tree.Cap] {
+			return 0, !again
+		}
+		return least(tree.Sub[0], free, again)
+	case syntax.OpConcat, syntax.OpAlternate:
+		for i, sub := range tree.Sub {
+			m, ok := least(sub, free, again)
+			if !ok {
+				return 0, false
+			}
+			if tree.Op == syntax.OpConcat || i == 0 {
+				n += m
+			} else {
+				n = min(n, m)
+			}
+		}
+		return n, true
+	case syntax.OpStar, syntax.OpQuest:
+		_, ok := least(tree.Sub[0], free, again || tree.Op == syntax.OpStar)
+		return 0, ok
+	case syntax.OpPlus, syntax.OpRepeat:
+		m, ok := least(tree.Sub[0], free, true)
+		if tree.Op == syntax.OpRepeat {
+			m *= tree.Min
+		}
+		return m, ok
+	}
+	return 0, true
 }

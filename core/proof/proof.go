@@ -53,6 +53,8 @@ type Claim struct {
 	Entries int // that the claim speaks of
 	Tried   int // requests
 	Why     string
+
+	rules []string // the names of the entries
 }
 
 // A Report is what Check gives.
@@ -80,7 +82,7 @@ type Kind struct {
 
 // Kinds are the findings that Check looks for.
 func Kinds() []Kind {
-	return []Kind{redirectLoop, exampleFails, missingTarget, errorPageMissing, headerInvalid, headerConflict, hintUseless, compressUseless, acceptNothing}
+	return []Kind{redirectLoop, runaway, rewriteLoop, neverReached, exampleFails, chain, missingTarget, errorPageMissing, headerInvalid, headerConflict, hintUseless, compressUseless, acceptNothing}
 }
 
 type checker struct {
@@ -90,17 +92,84 @@ type checker struct {
 	tried  int
 	used   map[string]bool // accepts that kept something quiet, by place
 
+	effort int
+	spaces map[*rulebook.Site]*space
+	known  map[*rulebook.Rule]knowledge // of the kind at hand
+	hops   *hops
+
 	samples map[*rulebook.Site][]string
 	leads   map[string]bool
 }
 
-func newChecker(e *engine.Engine) *checker {
-	return &checker{Engine: e, report: &Report{}, used: map[string]bool{}, samples: map[*rulebook.Site][]string{}, leads: map[string]bool{}}
+// knowledge is what is known about one entry.
+type knowledge struct {
+	state string
+	why   string
 }
 
-// Check looks for everything that Kinds names.
-func Check(e *engine.Engine) *Report {
-	c := newChecker(e)
+func newChecker(e *engine.Engine, effort int) *checker {
+	return &checker{Engine: e, effort: effort, report: &Report{}, used: map[string]bool{}, spaces: map[*rulebook.Site]*space{},
+		known: map[*rulebook.Rule]knowledge{}, samples: map[*rulebook.Site][]string{}, leads: map[string]bool{}}
+}
+
+func (c *checker) space(s *rulebook.Site) *space {
+	if c.spaces[s] == nil {
+		c.spaces[s] = newSpace(c.Engine, s, c.effort)
+	}
+	return c.spaces[s]
+}
+
+// note says what is known about an entry; what was said first, and what is more
+// than proved or tried, stays.
+func (c *checker) note(state string, r *rulebook.Rule, why string) {
+	if k, ok := c.known[r]; !ok || rankState(state) > rankState(k.state) {
+		c.known[r] = knowledge{state, why}
+	}
+}
+
+func rankState(s string) int { return slices.Index([]string{Proved, Tried, Open, Found}, s) }
+
+// conclusions makes claims of what has been noted: one for each state, with the
+// reason; how tells how it was proved.
+func (c *checker) conclusions(how string) {
+	rules := map[string][]*rulebook.Rule{}
+	for r, k := range c.known {
+		rules[k.state] = append(rules[k.state], r)
+	}
+	for _, state := range []string{Found, Proved, Tried, Open} {
+		list := rules[state]
+		slices.SortFunc(list, func(a, b *rulebook.Rule) int { return cmp.Compare(a.Number, b.Number) })
+		why := ""
+		switch state {
+		case Proved:
+			why = how
+		case Tried, Open:
+			var reasons []string
+			for i, r := range list {
+				if i == maxReasons {
+					reasons = append(reasons, fmt.Sprintf("and %d more", len(list)-i))
+					break
+				}
+				reasons = append(reasons, strings.TrimSuffix(r.Name+": "+c.known[r].why, ": "))
+			}
+			why = strings.Join(reasons, "; ")
+		}
+		c.claim(state, len(list), "%s", why)
+		if n := len(c.report.Claims); len(list) > 0 {
+			for _, r := range list {
+				c.report.Claims[n-1].rules = append(c.report.Claims[n-1].rules, r.Name)
+			}
+		}
+	}
+	c.known = map[*rulebook.Rule]knowledge{}
+}
+
+const maxReasons = 4
+
+// Check looks for everything that Kinds names. The limits of the proofs are
+// multiplied by effort.
+func Check(e *engine.Engine, effort int) *Report {
+	c := newChecker(e, max(effort, 1))
 	for _, k := range Kinds() {
 		c.kind, c.tried = k, 0
 		k.find(c)
@@ -113,7 +182,7 @@ func Check(e *engine.Engine) *Report {
 
 // Only looks for findings of one name.
 func Only(e *engine.Engine, name string) []*Finding {
-	c := newChecker(e)
+	c := newChecker(e, 1)
 	for _, k := range Kinds() {
 		if k.Name == name {
 			c.kind = k
@@ -182,7 +251,7 @@ func (c *checker) claim(state string, entries int, format string, args ...any) {
 	if entries == 0 {
 		return
 	}
-	c.report.Claims = append(c.report.Claims, Claim{c.kind.Name, state, entries, c.tried, fmt.Sprintf(format, args...)})
+	c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: state, Entries: entries, Tried: c.tried, Why: fmt.Sprintf(format, args...)})
 }
 
 // conclude claims that something was found, or otherwise what was done to find it.

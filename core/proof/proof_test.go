@@ -27,6 +27,14 @@ func tree() *site.Tree {
 	})
 }
 
+// readTable gives the tables that the rulebooks of testdata name.
+func readTable(name string) ([]byte, error) {
+	if filepath.Base(name) == "chain.csv" {
+		return []byte("/r,/fares/\n/r2,/prices\n/r3,/r2\n"), nil
+	}
+	return []byte("/a,/fares/\n/b,/none\n/c,/nil\n"), nil
+}
+
 // Each rulebook has what check finds beside the line that causes it.
 func TestFindings(t *testing.T) {
 	names, _ := filepath.Glob("testdata/*.kibitz")
@@ -39,7 +47,7 @@ func TestFindings(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			book, err := rulebook.Read(name, text, func(string) ([]byte, error) { return []byte("/a,/fares/\n/b,/none\n/c,/nil\n"), nil })
+			book, err := rulebook.Read(name, text, readTable)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -51,7 +59,7 @@ func TestFindings(t *testing.T) {
 				}
 			}
 			e := engine.New(book, []*site.Tree{tree()})
-			for _, f := range Check(e).Findings {
+			for _, f := range Check(e, 1).Findings {
 				got = append(got, fmt.Sprintf("%d %s", f.Place.Line, f.Name))
 				if f.Message == "" || f.Advice == "" {
 					t.Errorf("%s says nothing", f.Name)
@@ -115,7 +123,7 @@ redirect e on /t when time after 2026-01-01 before 2026-02-01 to /z as 301
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &checker{Engine: engine.New(book, []*site.Tree{nil})}
+	c := newChecker(engine.New(book, []*site.Tree{nil}), 1)
 	for _, r := range book.Rules {
 		probes := c.probes(book.Sites[0], r)
 		if len(probes) == 0 {

@@ -17,45 +17,94 @@ var redirectLoop = Kind{
 	find:    findLoops,
 }
 
-// findLoops visits requests that each redirect takes.
+// findLoops looks into each component of the graph of redirects: what is in none
+// cannot go round.
 func findLoops(c *checker) {
-	redirects := 0
+	g := c.graph()
 	seen := map[string]bool{} // circles that have been reported, by their entries
-	for _, s := range c.Book.Sites {
-		for _, r := range s.Rules {
-			switch r.Action.(type) {
-			case *rulebook.Redirect, *rulebook.Moves:
-			default:
-				continue
-			}
-			redirects++
-			for _, req := range c.probes(s, r) {
-				c.tried++
-				v := c.Visit(req)
-				if v.Ending != engine.Loop {
-					continue
-				}
-				circle := v.Hops[v.Again:]
-				key := ""
-				for _, h := range circle {
-					key = max(key, fmt.Sprintf("%p %v", h.Response.By, h.Response.Row))
-				}
-				if seen[key] {
-					continue
-				}
-				seen[key] = true
-				c.add(loopFinding(circle))
-			}
+	report := func(v *engine.Visit) {
+		circle := v.Hops[v.Again:]
+		key := ""
+		for _, h := range circle {
+			key = max(key, fmt.Sprintf("%p %v", h.Response.By, h.Response.Row))
+			c.note(Found, h.Response.By, "")
+		}
+		if !seen[key] {
+			seen[key] = true
+			c.add(loopFinding(circle))
 		}
 	}
-	switch {
-	case redirects == 0:
-		c.claim(Proved, 0, "no entry redirects")
-	case len(seen) > 0:
-		c.claim(Found, redirects, "")
-	default:
-		c.claim(Tried, redirects, "requests made from each entry's own selectors")
+	for _, component := range g.cyclic {
+		for _, req := range c.componentProbes(component) {
+			c.tried++
+			if v := c.Visit(req); v.Ending == engine.Loop {
+				report(v)
+			}
+		}
+		v := c.verdictOf(component)
+		if v.visit != nil && v.visit.Ending == engine.Loop {
+			report(v.visit)
+		}
+		c.noteAll(component, v)
 	}
+	c.redirectsProved()
+	c.conclusions("no visit can come back through any of them")
+}
+
+// componentProbes are requests for the entries of a component, and for its rows.
+func (c *checker) componentProbes(component []*hop) []*request.Request {
+	var out []*request.Request
+	done := map[*rulebook.Rule]bool{}
+	for _, h := range component {
+		if h.row != nil && len(out) < maxRowProbes {
+			req := h.front.request()
+			req.Address.Path, req.Address.Query, req.Address.HasQuery = h.row.Path, h.row.Query, h.row.Query != ""
+			out = append(out, req)
+		}
+		if h.rule != nil && h.row == nil && !done[h.rule] {
+			done[h.rule] = true
+			out = append(out, c.probes(h.front.space.site, h.rule)...)
+		}
+	}
+	return out
+}
+
+// verdictOf decides a component once for all findings.
+func (c *checker) verdictOf(component []*hop) verdict {
+	g := c.graph()
+	v, ok := g.verdicts[component[0]]
+	if !ok {
+		v = g.decide(component, func(v *engine.Visit) bool {
+			return v.Ending == engine.Loop || v.Ending == engine.TooLong
+		})
+		g.verdicts[component[0]] = v
+	}
+	return v
+}
+
+// noteAll says what is known of the entries of a component.
+func (c *checker) noteAll(component []*hop, v verdict) {
+	c.tried += v.tried
+	state := v.state
+	if state == Found { // of one circle in it; others were looked for
+		state = Tried
+		v.why = "it shares addresses with entries that have it"
+	}
+	for _, h := range component {
+		if h.rule != nil {
+			c.note(state, h.rule, v.why)
+		}
+	}
+}
+
+// redirectsProved notes the redirects of which nothing else is known.
+func (c *checker) redirectsProved() {
+	for _, r := range c.Book.Rules {
+		if r.Kind == rulebook.KindRedirect || r.Kind == rulebook.KindMoves {
+			c.note(Proved, r, "")
+		}
+	}
+	delete(c.known, nil)
 }
 
 // loopFinding tells of a circle, beginning at its first hop.

@@ -56,7 +56,7 @@ func (r *run) check(severity proof.Severity) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	report := proof.Check(e)
+	report := proof.Check(e, 1)
 	if r.as == "json" {
 		if err := r.checkJSON(report); err != nil {
 			return 0, err
@@ -180,7 +180,7 @@ func (r *run) checkJSON(report *proof.Report) error {
 		result.Findings = append(result.Findings, j)
 	}
 	for _, c := range report.Claims {
-		result.Claims = append(result.Claims, claim(c))
+		result.Claims = append(result.Claims, claim{c.Finding, c.State, c.Entries, c.Tried, c.Why})
 	}
 	enc := json.NewEncoder(r.stdout)
 	enc.SetEscapeHTML(false)

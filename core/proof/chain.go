@@ -1,0 +1,138 @@
+package proof
+
+import (
+	"fmt"
+	"strings"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+)
+
+var chain = Kind{
+	Name: "chain", Severity: Warning,
+	Summary: "a visit needs two redirects or more, where one would do",
+	Before:  "redirect prices on /prices    to /fares   as permanent      # the folder answers: /fares/",
+	After:   "redirect prices on /prices    to /fares/  as permanent",
+	find:    findChains,
+}
+
+const maxChainEdges = 8
+
+func findChains(c *checker) {
+	g := c.graph()
+	rows := map[*rulebook.Rule][]*engine.Visit{}
+	found := map[*rulebook.Rule]bool{}
+	for _, h := range g.all {
+		if h.rule == nil || found[h.rule] || h.row == nil && onlyMoves(h) {
+			continue
+		}
+		if len(h.edges) == 0 {
+			continue
+		}
+		if h.row != nil {
+			req := h.front.request()
+			req.Address.Path, req.Address.Query, req.Address.HasQuery = h.row.Path, h.row.Query, h.row.Query != ""
+			c.tried++
+			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.Row == h.row {
+				rows[h.rule] = append(rows[h.rule], v)
+			}
+			continue
+		}
+		state, why := Proved, ""
+		for i, to := range h.edges {
+			if i == maxChainEdges {
+				state, why = Tried, fmt.Sprintf("it may lead to %d entries", len(h.edges))
+				break
+			}
+			path, err := g.into(h, to.over)
+			if path == nil && err == nil {
+				continue
+			}
+			var shown *engine.Visit
+			_, err = h.front.space.find(question{in: []*rulebook.Rule{h.rule}, path: path, like: h.front.request(), fix: func(req *request.Request) bool {
+				c.tried++
+				v := c.Visit(req)
+				if isChain(v) && v.Hops[0].Response.By == h.rule {
+					shown = v
+				}
+				return shown != nil
+			}})
+			if err == nil {
+				found[h.rule] = true
+				c.note(Found, h.rule, "")
+				c.add(chainFinding(shown))
+				break
+			}
+			if err != errNone {
+				state, why = Tried, "visits that might go on were followed, and end"
+			}
+		}
+		if !found[h.rule] {
+			c.note(state, h.rule, why)
+		}
+	}
+	for r, visits := range rows {
+		f := chainFinding(visits[0])
+		f.Place, f.Width = clause(r, "table")
+		f.Count = len(visits)
+		row := visits[0].Hops[0].Response.Row
+		f.Message = fmt.Sprintf("%s:%d: %s", r.Action.(*rulebook.Moves).Table.Name, row.Line, f.Message)
+		if f.Count > 1 {
+			f.Message += fmt.Sprintf(" So do %d more rows.", f.Count-1)
+		}
+		c.note(Found, r, "")
+		c.add(f)
+	}
+	c.redirectsProved()
+	c.conclusions("where each leads, no other redirect takes it on")
+}
+
+// onlyMoves reports whether a hop changes nothing but the scheme and the host.
+func onlyMoves(h *hop) bool {
+	return h.to != nil && len(h.to.Path) == 1 && h.to.Path[0].Value && h.to.Path[0].Capture == "" &&
+		h.to.Path[0].Field.Kind == rulebook.FieldPath && len(h.to.Path[0].Filters) == 0 && !h.to.IsPath()
+}
+
+// isChain reports whether a visit needs two redirects or more, but for those at
+// its start that change only the scheme or the host.
+func isChain(v *engine.Visit) bool {
+	if v.Ending == engine.Loop || v.Ending == engine.TooLong {
+		return false
+	}
+	first := 0
+	for first+1 < len(v.Hops) && v.Hops[first].Request.Address.Target() == v.Hops[first+1].Request.Address.Target() {
+		first++
+	}
+	for _, h := range v.Hops[first:v.Redirects()] {
+		if h.Response.By != v.Hops[first].Response.By { // an entry that takes its own result is another matter
+			return v.Redirects()-first >= 2
+		}
+	}
+	return v.Hops[first].Response.Row != nil && v.Redirects()-first >= 2
+}
+
+func chainFinding(v *engine.Visit) Finding {
+	f := Finding{Request: v.Hops[0].Request}
+	var names []string
+	for _, h := range v.Hops[:v.Redirects()] {
+		if h.Response.By == nil {
+			names = append(names, "the folder's slash")
+			continue
+		}
+		f.Rules = append(f.Rules, h.Response.By)
+		names = append(names, h.Response.By.Name)
+	}
+	f.Place, f.Width = clause(f.Rules[0], "to", "table")
+	end := v.Hops[len(v.Hops)-1].Request.Address
+	if v.Ending == engine.Left {
+		end = v.Left
+	}
+	short := end.String()
+	if end.Origin() == v.Hops[0].Request.Address.Origin() {
+		short = end.Target() + end.Fragment
+	}
+	f.Message = fmt.Sprintf("Whoever asks for %s waits for %d redirects: %s.", v.Hops[0].Request.Address, v.Redirects(), strings.Join(names, ", then "))
+	f.Advice = "send it straight to   " + short
+	return f
+}

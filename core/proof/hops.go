@@ -1,0 +1,748 @@
+package proof
+
+// Hops: which redirect can lead to which. A hop is an entry, for one scheme and
+// host; an edge says that some path which the one takes may be sent to where the
+// other takes it. Only what lies on a cycle of edges can go round.
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kibitz/core/canonical"
+	"kibitz/core/engine"
+	"kibitz/core/pattern"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// A front is the scheme and the host by which a site is asked.
+type front struct {
+	space  *space
+	scheme string
+	host   string
+	last   int // the position of the first rule that takes every request here
+}
+
+// A hop is a rule, a row of a table, or the slash of folders, at one front.
+type hop struct {
+	front *front
+	rule  *rulebook.Rule // nil for folders
+	row   *rulebook.Row
+	to    *rulebook.Template
+	query rulebook.Query
+	over  pattern.Machine // the paths that it takes; nil for all
+	edges []*hop
+
+	// Of the search for components.
+	index, low int
+	onStack    bool
+	component  int
+}
+
+// hops is the graph.
+type hops struct {
+	*checker
+	fronts   []*front
+	all      []*hop
+	by       map[*front]*hopIndex
+	rows     map[rowKey]*hop
+	verdicts map[*hop]verdict // by the first of a component
+	cyclic   [][]*hop         // components in which a visit might go round
+}
+
+// A hopIndex finds the hops of a front that can take a path.
+type hopIndex struct {
+	prefixes map[string][]*hop // by literal prefix
+	sorted   []string          // the keys of prefixes
+	nodes    []*hop            // of rows, by path
+}
+
+// graph makes the graph of all redirects.
+func (c *checker) graph() *hops {
+	if c.hops != nil {
+		return c.hops
+	}
+	g := &hops{checker: c, by: map[*front]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
+	c.hops = g
+	g.findFronts()
+	for _, f := range g.fronts {
+		g.by[f] = &hopIndex{prefixes: map[string][]*hop{}}
+		for pos, r := range f.space.site.Rules {
+			if pos > f.last || !f.fits(r) {
+				continue
+			}
+			if a, ok := r.Action.(*rulebook.Redirect); ok {
+				g.add(&hop{front: f, rule: r, to: a.To, query: a.Query, over: f.space.of(r).over}, prefixesOf(r)...)
+			}
+		}
+		if f.last == math.MaxInt {
+			g.addFolders(f)
+		}
+		for p := range g.by[f].prefixes {
+			g.by[f].sorted = append(g.by[f].sorted, p)
+		}
+		slices.Sort(g.by[f].sorted)
+	}
+	g.addRows()
+	for _, h := range g.all {
+		g.connect(h)
+	}
+	g.cyclic = g.components()
+	for _, component := range g.cyclic {
+		for _, h := range component {
+			h.edges = slices.DeleteFunc(h.edges, func(to *hop) bool {
+				return to.component == h.component && !g.leads(h, to)
+			})
+		}
+	}
+	g.cyclic = g.components()
+	return g
+}
+
+func (g *hops) add(h *hop, prefixes ...string) {
+	g.all = append(g.all, h)
+	for _, p := range prefixes {
+		g.by[h.front].prefixes[p] = append(g.by[h.front].prefixes[p], h)
+	}
+}
+
+// findFronts lists the schemes and the classes of hosts of each site.
+func (g *hops) findFronts() {
+	named := map[*rulebook.Site][]string{}
+	for _, s := range g.Book.Sites {
+		for _, r := range s.Rules {
+			if a, ok := r.Action.(*rulebook.Redirect); ok {
+				if host, ok := rulebook.Constant(a.To.Host); ok && host != "" {
+					if a, err := request.Parse("https://"+host, request.Address{}); err == nil {
+						if to := g.SiteFor(a.Host); to != nil {
+							named[to] = append(named[to], a.Host)
+						}
+					}
+				}
+			}
+		}
+	}
+	for _, s := range g.Book.Sites {
+		sp := g.space(s)
+		var tests []*rulebook.Test
+		for _, r := range s.Rules {
+			for _, t := range r.Tests {
+				if t.Field.Kind == rulebook.FieldHost {
+					tests = append(tests, t)
+				}
+			}
+		}
+		hosts := append([]string{s.Address.Host}, (&search{space: sp}).hosts(tests)...)
+		hosts = append(hosts, named[s]...)
+		var done []string
+		for _, host := range hosts {
+			if slices.Contains(done, host) {
+				continue
+			}
+			done = append(done, host)
+			for _, scheme := range []string{"https", "http"} {
+				f := &front{space: sp, scheme: scheme, host: host, last: math.MaxInt}
+				for pos, r := range s.Rules {
+					if f.taken(r) && sp.of(r).under == nil {
+						f.last = pos
+						break
+					}
+				}
+				g.fronts = append(g.fronts, f)
+			}
+		}
+	}
+}
+
+// request is a plain request at the front.
+func (f *front) request() *request.Request {
+	req := f.space.base
+	req.Address.Host = f.host
+	setScheme(&req, f.scheme)
+	return &req
+}
+
+// fits reports whether the rule's conditions on scheme and host hold.
+func (f *front) fits(r *rulebook.Rule) bool {
+	for _, t := range r.Tests {
+		if (t.Field.Kind == rulebook.FieldScheme || t.Field.Kind == rulebook.FieldHost) && !f.space.Holds(t, f.request()) {
+			return false
+		}
+	}
+	return true
+}
+
+// taken reports whether the rule answers every request of the front whose path
+// it takes.
+func (f *front) taken(r *rulebook.Rule) bool {
+	switch r.Kind {
+	case rulebook.KindRedirect, rulebook.KindMoves, rulebook.KindReply, rulebook.KindHandoff:
+	default:
+		return false
+	}
+	for _, t := range r.Tests {
+		if !onPath(t) && t.Field.Kind != rulebook.FieldScheme && t.Field.Kind != rulebook.FieldHost {
+			return false
+		}
+	}
+	return f.fits(r)
+}
+
+// prefixesOf gives literal texts one of which begins each path that a rule takes.
+func prefixesOf(r *rulebook.Rule) []string {
+	var out []string
+	for _, p := range r.On {
+		out = append(out, p.Prefix())
+	}
+	if len(r.On) == 0 {
+		for _, f := range r.In {
+			if r.Fold {
+				f = ""
+			}
+			out = append(out, canonical.Marked(f))
+		}
+	}
+	if len(out) == 0 {
+		out = []string{""}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// addRows adds the rows of the tables whose new address is itself taken by a
+// redirect; for all others the first hop is the last.
+func (g *hops) addRows() {
+	for _, f := range g.fronts {
+		for pos, r := range f.space.site.Rules {
+			a, ok := r.Action.(*rulebook.Moves)
+			if !ok || pos > f.last || !f.fits(r) {
+				continue
+			}
+			for i := range a.Table.Rows {
+				row := &a.Table.Rows[i]
+				if to, text := rowTarget(g, f, row); to != nil && g.takes(to, text) {
+					g.all = append(g.all, g.rowHop(f, r, row))
+				}
+			}
+		}
+	}
+	for _, h := range g.all {
+		if h.row != nil {
+			ix := g.by[h.front]
+			ix.nodes = append(ix.nodes, h)
+		}
+	}
+	for _, ix := range g.by {
+		slices.SortFunc(ix.nodes, func(a, b *hop) int { return strings.Compare(a.row.Path, b.row.Path) })
+	}
+}
+
+type rowKey struct {
+	front *front
+	row   *rulebook.Row
+}
+
+// rowHop gives the hop of a row.
+func (g *hops) rowHop(f *front, r *rulebook.Rule, row *rulebook.Row) *hop {
+	key := rowKey{f, row}
+	if g.rows[key] == nil {
+		path := canonical.Marked(row.Path)
+		g.rows[key] = &hop{front: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, over: pattern.Words([]string{path})}
+	}
+	return g.rows[key]
+}
+
+// takes reports whether some hop of the front can take a path.
+func (g *hops) takes(f *front, text string) bool {
+	ix := g.by[f]
+	for n := 0; n <= len(text); n++ {
+		for _, to := range ix.prefixes[text[:n]] {
+			if to.over == nil || pattern.Matches(to.over, text) {
+				return true
+			}
+		}
+	}
+	return len(f.rowsAt(text)) > 0
+}
+
+// A placed row is one of a table, with the entry whose table it is.
+type placedRow struct {
+	rule *rulebook.Rule
+	row  *rulebook.Row
+}
+
+// rowsAt gives the rows that take a path.
+func (f *front) rowsAt(text string) []placedRow {
+	sp := f.space
+	if sp.rows == nil {
+		sp.rows = map[string][]placedRow{}
+		for _, r := range sp.site.Rules {
+			if a, ok := r.Action.(*rulebook.Moves); ok {
+				for i := range a.Table.Rows {
+					path := canonical.Marked(a.Table.Rows[i].Path)
+					sp.rows[path] = append(sp.rows[path], placedRow{r, &a.Table.Rows[i]})
+				}
+			}
+		}
+	}
+	return sp.rows[text]
+}
+
+// rowTarget gives the front and the path that a row leads to; nil where it is
+// not one of these sites.
+func rowTarget(g *hops, f *front, row *rulebook.Row) (*front, string) {
+	if row.New == "" {
+		return nil, ""
+	}
+	if strings.HasPrefix(row.New, "/") && !strings.HasPrefix(row.New, "//") {
+		path := row.New
+		if i := strings.IndexAny(path, "?#"); i >= 0 {
+			path = path[:i]
+		}
+		path, err := canonical.Path(path, f.space.site.KeepSlashes)
+		if err != nil {
+			return nil, ""
+		}
+		return f, canonical.Marked(path)
+	}
+	a, err := f.request().Address.Resolve(row.New)
+	if err != nil {
+		return nil, ""
+	}
+	path, err := canonical.Path(a.Path, f.space.site.KeepSlashes)
+	for _, to := range g.fronts {
+		if err == nil && to.scheme == a.Scheme && to.host == a.Host {
+			return to, canonical.Marked(path)
+		}
+	}
+	return nil, ""
+}
+
+// addFolders adds what sends folders to their address with a slash, or without.
+func (g *hops) addFolders(f *front) {
+	var bare, slashed []string
+	f.space.Tree(f.space.site).Each(func(n *site.Node) {
+		if n.Folder && n.Path != "" {
+			bare, slashed = append(bare, canonical.Marked(n.Path)), append(slashed, canonical.Marked(n.Path)+"/")
+		}
+	})
+	if len(bare) == 0 {
+		return
+	}
+	whole := rulebook.Piece{Value: true, Field: rulebook.Field{Kind: rulebook.FieldPath}}
+	g.add(&hop{front: f, to: &rulebook.Template{Path: []rulebook.Piece{whole, {Text: "/"}}}, over: pattern.Words(bare)}, "/")
+	for _, r := range f.space.site.Rules {
+		if a, ok := r.Action.(*rulebook.Folder); ok && a.Slash == rulebook.SlashDrop {
+			g.add(&hop{front: f, over: pattern.Words(slashed)}, "/")
+			return
+		}
+	}
+}
+
+// target gives the fronts that a hop leads to.
+func (g *hops) target(h *hop) []*front {
+	to := h.to
+	if h.row != nil {
+		if f, _ := rowTarget(g, h.front, h.row); f != nil {
+			return []*front{f}
+		}
+		return nil
+	}
+	if to == nil || to.IsPath() {
+		return []*front{h.front}
+	}
+	scheme, fixed := rulebook.Constant(to.Scheme)
+	if !fixed {
+		scheme = h.front.scheme
+	}
+	host, constant := rulebook.Constant(to.Host)
+	if len(to.Host) == 1 && to.Host[0].Value && to.Host[0].Capture == "" && to.Host[0].Field.Kind == rulebook.FieldHost {
+		host, constant = h.front.host, true
+	}
+	if constant {
+		if a, err := request.Parse(scheme+"://"+host, request.Address{}); err == nil {
+			host = a.Host
+		}
+	}
+	var out []*front
+	for _, f := range g.fronts {
+		if f.scheme == scheme && (!constant || f.host == host) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// start gives the literal text that every path begins with which the hop leads to.
+func (g *hops) start(h *hop) (text string, whole bool) {
+	switch {
+	case h.row != nil:
+		_, text := rowTarget(g, h.front, h.row)
+		return text, true
+	case h.to == nil:
+		return "/", false
+	}
+	text, whole = literalStart(h.to.Path)
+	if path, err := canonical.Target(text, h.front.space.site.KeepSlashes); err == nil && whole {
+		return canonical.Marked(path), true
+	} else if !whole && strings.HasPrefix(text, "/") {
+		if t, err := canonical.Text(text); err == nil {
+			return strings.TrimRight(canonical.Marked(t), "/"), false // slashes may be merged
+		}
+	}
+	return "", whole
+}
+
+// connect finds the hops that a hop may lead to.
+func (g *hops) connect(h *hop) {
+	text, whole := g.start(h)
+	for _, f := range g.target(h) {
+		ix := g.by[f]
+		for n := 0; n <= len(text); n++ {
+			for _, to := range ix.prefixes[text[:n]] {
+				if !whole || to.over == nil || pattern.Matches(to.over, text) {
+					h.edges = append(h.edges, to)
+				}
+			}
+		}
+		if whole {
+			for _, at := range f.rowsAt(text) {
+				h.edges = append(h.edges, g.rowHop(f, at.rule, at.row))
+			}
+			continue
+		}
+		path := canonical.Unmarked(text)
+		first, _ := slices.BinarySearchFunc(ix.nodes, path, func(h *hop, path string) int { return strings.Compare(h.row.Path, path) })
+		for ; first < len(ix.nodes) && strings.HasPrefix(ix.nodes[first].row.Path, path); first++ {
+			h.edges = append(h.edges, ix.nodes[first])
+		}
+		at, _ := slices.BinarySearch(ix.sorted, text+"\x00")
+		for ; at < len(ix.sorted) && strings.HasPrefix(ix.sorted[at], text); at++ {
+			h.edges = append(h.edges, ix.prefixes[ix.sorted[at]]...)
+		}
+	}
+	h.edges = unique(h.edges)
+}
+
+func unique(list []*hop) []*hop {
+	seen := map[*hop]bool{}
+	return slices.DeleteFunc(list, func(h *hop) bool {
+		again := seen[h]
+		seen[h] = true
+		return again
+	})
+}
+
+// components gives the strongly connected components in which a visit can come
+// back: those of several hops, and hops that lead to themselves (Tarjan).
+func (g *hops) components() [][]*hop {
+	var out [][]*hop
+	var stack []*hop
+	index, number := 0, 0
+	for _, h := range g.all {
+		h.index, h.onStack = 0, false
+	}
+	var visit func(h *hop)
+	visit = func(h *hop) {
+		index++
+		h.index, h.low, h.onStack = index, index, true
+		stack = append(stack, h)
+		for _, to := range h.edges {
+			if to.index == 0 {
+				visit(to)
+				h.low = min(h.low, to.low)
+			} else if to.onStack {
+				h.low = min(h.low, to.index)
+			}
+		}
+		if h.low != h.index {
+			return
+		}
+		number++
+		var component []*hop
+		for {
+			last := stack[len(stack)-1]
+			stack = stack[:len(stack)-1]
+			last.onStack, last.component = false, number
+			component = append(component, last)
+			if last == h {
+				break
+			}
+		}
+		if len(component) > 1 || slices.Contains(h.edges, h) {
+			out = append(out, component)
+		}
+	}
+	for _, h := range g.all {
+		if h.index == 0 {
+			visit(h)
+		}
+	}
+	return out
+}
+
+// into gives at most the paths that a hop takes and sends into a set; nil for
+// none.
+func (g *hops) into(h *hop, set pattern.Machine) (pattern.Machine, error) {
+	sp := h.front.space
+	switch {
+	case h.row != nil:
+		if _, text := rowTarget(g, h.front, h.row); set == nil || pattern.Matches(set, text) {
+			return h.over, nil
+		}
+		return nil, nil
+	case set == nil:
+		set = pattern.Paths(sp.site.KeepSlashes)
+	}
+	if h.rule != nil {
+		return sp.sentInto(h.rule, h.to.Path, set)
+	}
+	source, pieces := "(?s:.*)", []pattern.Copy{{Group: pattern.Whole}, {Text: "/", Group: pattern.Literal}}
+	if h.to == nil { // the slash is dropped
+		source, pieces = "(?s:(.*)/)", []pattern.Copy{{Group: 1}}
+	}
+	l, err := pattern.Pre(source, pieces, set, maxSolid*sp.effort)
+	if err != nil || !l.Any() {
+		return nil, err
+	}
+	return pattern.And(h.over, l), nil
+}
+
+// leads reports whether an edge stands when it is looked at closely: the paths,
+// the query, and the conditions that stay as they are from one hop to the next.
+func (g *hops) leads(h, to *hop) bool {
+	m, err := g.into(h, to.over)
+	if err != nil {
+		return true
+	}
+	if m == nil {
+		return false
+	}
+	if _, ok, err := pattern.Find(m, pattern.PathBytes, maxSearch*g.effort); err == nil && !ok {
+		return false
+	}
+	if h.rule == nil || to.rule == nil || h.front.space != to.front.space {
+		return true
+	}
+	keeps := h.to != nil && !h.to.HasQuery && h.query.Mode == rulebook.QueryKeep
+	var query string
+	fixed := false
+	if h.to != nil && !keeps && h.query.Mode == rulebook.QueryDrop {
+		query, fixed = rulebook.Constant(h.to.Query)
+	}
+	if fixed {
+		req := to.front.request()
+		req.Address.Query, req.Address.HasQuery = query, query != ""
+		for _, t := range to.rule.Tests {
+			if t.Field.Kind == rulebook.FieldQuery && !g.Holds(t, req) {
+				return false
+			}
+		}
+	}
+	stays := func(r *rulebook.Rule) *rulebook.Rule {
+		out := &rulebook.Rule{Name: r.Name, Number: r.Number}
+		for _, t := range r.Tests {
+			switch t.Field.Kind {
+			case rulebook.FieldHeader:
+				if t.Field.Name == "referer" || t.Field.Name == "authorization" {
+					continue
+				}
+			case rulebook.FieldClient, rulebook.FieldTime, rulebook.FieldCookie:
+			case rulebook.FieldQuery:
+				if !keeps {
+					continue
+				}
+			default:
+				continue
+			}
+			out.Tests = append(out.Tests, t)
+		}
+		return out
+	}
+	_, err = h.front.space.find(question{in: []*rulebook.Rule{stays(h.rule), stays(to.rule)}, path: pattern.Words([]string{"/"})})
+	return !errors.Is(err, errNone)
+}
+
+// A verdict says what became of a component.
+type verdict struct {
+	state string
+	why   string
+	visit *engine.Visit // that shows what was found
+	tried int
+}
+
+const maxSurvivors = engine.MaxRedirects
+
+// decide looks into a component: the requests that survive one hop after the
+// other in it, until none is left, or one goes round.
+func (g *hops) decide(component []*hop, bad func(*engine.Visit) bool) verdict {
+	if shrinks(component) {
+		return verdict{state: Proved}
+	}
+	v := verdict{state: Tried, why: "addresses are left after every number of hops that was followed"}
+	in := map[*hop]bool{}
+	for _, h := range component {
+		in[h] = true
+	}
+	survive := map[*hop]*pattern.Lang{}
+	for _, h := range component {
+		paths, err := g.first(h)
+		if err != nil {
+			v.state, v.why = Open, fmt.Sprintf("the paths of %s: %v", h.name(), err)
+			g.try(component, nil, bad, &v)
+			return v
+		}
+		survive[h] = paths
+	}
+	if g.try(component, survive, bad, &v) {
+		return v
+	}
+	for n := 1; n <= maxSurvivors; n++ {
+		next := map[*hop]*pattern.Lang{}
+		left, same := 0, true
+		for _, h := range component {
+			if survive[h] == nil {
+				continue
+			}
+			var parts []pattern.Machine
+			for _, to := range h.edges {
+				if !in[to] || survive[to] == nil {
+					continue
+				}
+				m, err := g.into(h, survive[to])
+				if err != nil {
+					v.state, v.why = Open, fmt.Sprintf("what %s does in %d hops: %v", h.name(), n, err)
+					return v
+				}
+				if m != nil {
+					parts = append(parts, m)
+				}
+			}
+			if len(parts) == 0 {
+				same = false
+				continue
+			}
+			l, err := pattern.Solid(pattern.And(survive[h], pattern.Or(parts...)), pattern.PathBytes, maxSolid*g.effort)
+			if err != nil {
+				v.state, v.why = Open, fmt.Sprintf("what %s does in %d hops: %v", h.name(), n, err)
+				return v
+			}
+			if l.Any() {
+				next[h] = l
+				left++
+				same = same && l.Size() == survive[h].Size()
+			} else {
+				same = false
+			}
+		}
+		if left == 0 {
+			return verdict{state: Proved, tried: v.tried}
+		}
+		survive = next
+		if n <= 3 || n == maxSurvivors || same {
+			if g.try(component, survive, bad, &v) {
+				return v
+			}
+		}
+		if same && n > 3 {
+			break
+		}
+	}
+	return v
+}
+
+func (h *hop) name() string {
+	if h.rule == nil {
+		return "the folder's slash"
+	}
+	return h.rule.Name
+}
+
+// first gives the paths that a hop takes, less those that entries above it
+// surely take.
+func (g *hops) first(h *hop) (*pattern.Lang, error) {
+	sp := h.front.space
+	parts := []pattern.Machine{pattern.Paths(sp.site.KeepSlashes)}
+	if h.over != nil {
+		parts = append(parts, h.over)
+	}
+	above := 0
+	for _, r := range sp.site.Rules {
+		if r == h.rule || above == maxAbove {
+			break
+		}
+		if h.front.taken(r) && sp.of(r).under != nil {
+			parts = append(parts, pattern.Not(sp.of(r).under))
+			above++
+		}
+	}
+	return pattern.Solid(pattern.And(parts...), pattern.PathBytes, maxSolid*g.effort)
+}
+
+const maxAbove = 100
+
+// try visits the shortest surviving requests of each hop.
+func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*engine.Visit) bool, v *verdict) bool {
+	for _, h := range component {
+		if survive != nil && survive[h] == nil {
+			continue
+		}
+		q := question{like: h.front.request()}
+		if h.rule != nil {
+			q.in = []*rulebook.Rule{h.rule}
+		}
+		q.path = h.over
+		if survive != nil {
+			q.path = survive[h]
+		}
+		q.fix = func(req *request.Request) bool {
+			v.tried++
+			visit := g.VisitFor(req, runawayHops)
+			if bad(visit) {
+				v.state, v.why, v.visit = Found, "", visit
+				return true
+			}
+			return false
+		}
+		if _, err := h.front.space.find(q); err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// runawayHops is after how many redirects a visit is said to have no end.
+const runawayHops = 1000
+
+// shrinks reports whether each hop of a component makes the path shorter, so
+// that no visit can stay in it.
+func shrinks(component []*hop) bool {
+	for _, h := range component {
+		if h.rule == nil || h.row != nil || len(h.rule.On) == 0 {
+			return false
+		}
+		for _, p := range h.rule.On {
+			grows := 0
+			var copied []string
+			for _, piece := range h.to.Path {
+				switch {
+				case !piece.Value:
+					grows += len(piece.Text)
+				case piece.Capture == "" || slices.Contains(copied, piece.Capture) || !slices.Contains(p.Names(), piece.Capture) || len(piece.Filters) > 0:
+					return false
+				default:
+					copied = append(copied, piece.Capture)
+				}
+			}
+			least, ok := p.Least(copied)
+			if !ok || grows-least >= 0 {
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -1,0 +1,76 @@
+package proof
+
+import (
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+)
+
+var rewriteLoop = Kind{
+	Name: "rewrite-loop", Severity: Error,
+	Summary: "a rewrite that starts the reading again, and never comes to rest",
+	Before:  "rewrite below on /app/* to /app/live/{1} then again",
+	After:   "rewrite below on /app/* to /app/live/{1} then next",
+	find:    findRewriteLoops,
+}
+
+func findRewriteLoops(c *checker) {
+	bad := func(v *engine.Visit) bool { return v.Hops[0].Response.Cause == engine.CauseRewriteLoop }
+	for _, s := range c.Book.Sites {
+		g := c.rewriteGraph(s)
+		for _, component := range g.components() {
+			again := false
+			for _, h := range component {
+				again = again || h.rule.Action.(*rulebook.Rewrite).Then == rulebook.Again
+			}
+			if !again {
+				continue
+			}
+			v := g.decide(component, bad)
+			if v.visit != nil {
+				c.add(rewriteLoopFinding(v.visit))
+				c.note(Found, v.visit.Hops[0].Response.By, "")
+			}
+			c.noteAll(component, v)
+		}
+		for _, h := range g.all {
+			if h.rule.Action.(*rulebook.Rewrite).Then == rulebook.Again {
+				c.note(Proved, h.rule, "")
+			}
+		}
+	}
+	c.conclusions("the reading cannot come back to any of them")
+}
+
+// rewriteGraph says which rewrite can lead to which.
+func (c *checker) rewriteGraph(s *rulebook.Site) *hops {
+	sp := c.space(s)
+	g := &hops{checker: c, verdicts: map[*hop]verdict{}}
+	f := &front{space: sp, scheme: s.Address.Scheme, host: s.Address.Host}
+	again := false
+	for _, r := range s.Rules {
+		if a, ok := r.Action.(*rulebook.Rewrite); ok {
+			g.all = append(g.all, &hop{front: f, rule: r, to: a.To, query: a.Query, over: sp.of(r).over})
+			again = again || a.Then == rulebook.Again
+		}
+	}
+	if !again {
+		return &hops{checker: c}
+	}
+	for _, h := range g.all {
+		for _, to := range g.all {
+			if g.leads(h, to) {
+				h.edges = append(h.edges, to)
+			}
+		}
+	}
+	return g
+}
+
+func rewriteLoopFinding(v *engine.Visit) Finding {
+	r := v.Hops[0].Response.By
+	f := Finding{Rules: []*rulebook.Rule{r}, Request: v.Hops[0].Request}
+	f.Place, f.Width = clause(r, "then", "on", "to")
+	f.Message = "Whoever asks for " + f.Request.Address.String() + " gets a 500: the reading is started again and again, and the entry takes its own result each time."
+	f.Advice = "write   then next   or narrow what the entry takes, so that its own target is not in it"
+	return f
+}

@@ -1,0 +1,55 @@
+package proof
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+)
+
+var runaway = Kind{
+	Name: "runaway", Severity: Error,
+	Summary: "redirects that go on for ever through ever new addresses",
+	Before:  "redirect blog on /blog/*            to /blog/new/{1}  as permanent",
+	After:   "redirect blog on /blog/:year(\\d+)/* to /blog/new/{year}/{1}  as permanent",
+	find: func(c *checker) {
+		seen := map[string]bool{}
+		for _, component := range c.graph().cyclic {
+			v := c.verdictOf(component)
+			if v.visit != nil && v.visit.Ending == engine.TooLong {
+				f := runawayFinding(v.visit)
+				if key := fmt.Sprint(f.Rules); !seen[key] { // once for both schemes
+					seen[key] = true
+					c.add(f)
+				}
+				for _, h := range v.visit.Hops {
+					c.note(Found, h.Response.By, "")
+				}
+			}
+			c.noteAll(component, v)
+		}
+		c.redirectsProved()
+		c.conclusions("no visit can go on through any of them")
+	},
+}
+
+func runawayFinding(v *engine.Visit) Finding {
+	f := Finding{Request: v.Hops[0].Request}
+	seen := map[*rulebook.Rule]bool{}
+	for _, h := range v.Hops {
+		if r := h.Response.By; r != nil && !seen[r] {
+			seen[r] = true
+			f.Rules = append(f.Rules, r)
+		}
+	}
+	slices.SortFunc(f.Rules, func(a, b *rulebook.Rule) int { return cmp.Compare(a.Number, b.Number) })
+	if len(f.Rules) > 0 {
+		f.Place, f.Width = clause(f.Rules[0], "on", "in", "to")
+	}
+	next := v.Hops[min(2, len(v.Hops)-1)].Request.Address
+	f.Message = fmt.Sprintf("Whoever asks for %s is sent on and on, to ever new addresses (%s …): no address comes back in %d redirects, and browsers give up.", v.Hops[0].Request.Address, next, runawayHops)
+	f.Advice = "narrow what the entry takes, so that its own target is not in it"
+	return f
+}

@@ -1,0 +1,676 @@
+package proof
+
+// The space of requests: which requests some entries take and others do not.
+//
+// A question is answered field by field. For each field that an entry of the
+// question tests there is a choice for every combination of answers that some
+// value gives; the path comes last, by a search over automata. To prove that no
+// request does something, more is searched than what does it; what is found is
+// run through the engine. No other reasoning is used.
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"kibitz/core/canonical"
+	"kibitz/core/engine"
+	"kibitz/core/pattern"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// errNone says that there is no such request: this is proved.
+var errNone = errors.New("there is no such request")
+
+// The limits of a question, times the effort. They count states, never seconds,
+// so that a report is the same on every machine.
+const (
+	maxSearch  = 100_000 // states of a search for a path
+	maxText    = 2_000   // of a search for the values of a field
+	maxSolid   = 1_500   // of a set that is kept
+	maxChoices = 4_096   // combinations of choices
+)
+
+// A space is the requests that one site can get.
+type space struct {
+	*engine.Engine
+	site   *rulebook.Site
+	effort int
+	base   request.Request
+	reach  map[*rulebook.Rule]*reach
+	files  pattern.Machine // paths of files, and of folders
+	folder pattern.Machine
+	memo   map[string]pathAnswer
+	asks   bool                   // some entry asks for a name
+	rows   map[string][]placedRow // of all tables, by path
+}
+
+func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
+	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}}
+	sp.base.Address = s.Address
+	sp.base.Address.Path, sp.base.Address.Query, sp.base.Address.HasQuery, sp.base.Address.Fragment = "/", "", false, ""
+	for _, r := range s.Rules {
+		a, ok := r.Action.(*rulebook.Access)
+		sp.asks = sp.asks || ok && a.Do == rulebook.Ask
+	}
+	return sp
+}
+
+// A reach is the paths that a rule's selectors take: not more than over, not
+// less than under. nil is every path.
+type reach struct {
+	over, under pattern.Machine
+	why         string // where they are not the same
+}
+
+var nothing = pattern.Words(nil)
+
+// of gives the reach of a rule.
+func (sp *space) of(r *rulebook.Rule) *reach {
+	if known := sp.reach[r]; known != nil {
+		return known
+	}
+	out := &reach{}
+	var over, under []pattern.Machine
+	add := func(list []pattern.Machine, sure bool) {
+		over = append(over, pattern.Or(list...))
+		if sure {
+			under = append(under, pattern.Or(list...))
+		}
+	}
+	if len(r.On) > 0 {
+		var list, least []pattern.Machine
+		for _, p := range r.On {
+			l, err := p.Lang()
+			if err != nil {
+				out.why = err.Error()
+				continue
+			}
+			list = append(list, l)
+		}
+		least = list
+		if out.why == "" {
+			over = append(over, pattern.Or(list...))
+		}
+		if len(least) == 0 {
+			least = []pattern.Machine{nothing}
+		}
+		under = append(under, pattern.Or(least...))
+	}
+	if len(r.In) > 0 && !slices.Contains(r.In, "") {
+		var list []pattern.Machine
+		for _, f := range r.In {
+			list = append(list, pattern.Folder(f, r.Fold))
+		}
+		add(list, true)
+	}
+	if m, ok := r.Action.(*rulebook.Moves); ok {
+		var all, plain []string
+		for _, row := range m.Table.Rows {
+			all = append(all, canonical.Marked(row.Path))
+			if !row.HasQuery && row.Origin == "" && !r.Fold {
+				plain = append(plain, canonical.Marked(row.Path))
+			}
+		}
+		if !r.Fold {
+			over = append(over, pattern.Words(all))
+		}
+		under = append(under, pattern.Words(plain))
+	}
+	for _, t := range r.Tests {
+		most, least := sp.pathTest(t)
+		if most != nil {
+			over = append(over, most)
+		}
+		if least != nil {
+			under = append(under, least)
+		}
+	}
+	if len(over) > 0 {
+		out.over = pattern.And(over...)
+	}
+	if len(under) > 0 {
+		out.under = pattern.And(under...)
+	}
+	sp.reach[r] = out
+	return out
+}
+
+// onPath reports whether a test looks at the path.
+func onPath(t *rulebook.Test) bool {
+	switch t.Field.Kind {
+	case rulebook.FieldPath, rulebook.FieldAsked, rulebook.FieldFile:
+		return true
+	}
+	return false
+}
+
+// pathTest gives at most and at least the paths for which a test holds; nil is
+// every path.
+func (sp *space) pathTest(t *rulebook.Test) (most, least pattern.Machine) {
+	if !onPath(t) {
+		return nil, nil
+	}
+	var over, under []pattern.Machine
+	every := false
+	for _, v := range t.Values {
+		switch {
+		case t.Field.Kind == rulebook.FieldFile && v.Kind == rulebook.ValueText:
+			m := sp.treeHas(v.Text)
+			over, under = append(over, m), append(under, m)
+		case v.Kind == rulebook.ValueText:
+			m := pattern.Words([]string{canonical.Marked(v.Text)})
+			over, under = append(over, m), append(under, m)
+		case v.Pattern != nil:
+			if l, err := v.Pattern.Lang(); err == nil {
+				over, under = append(over, l), append(under, l)
+			} else {
+				every = true
+			}
+		default:
+			every = true
+		}
+	}
+	low := nothing
+	if len(under) > 0 {
+		low = pattern.Or(under...)
+	}
+	switch {
+	case t.Unless && every:
+		return pattern.Not(low), nothing
+	case t.Unless:
+		return pattern.Not(pattern.Or(over...)), pattern.Not(low)
+	case every:
+		return nil, low
+	}
+	return pattern.Or(over...), low
+}
+
+// treeHas gives the paths at which the tree has a file, a folder, or nothing.
+func (sp *space) treeHas(what string) pattern.Machine {
+	if sp.files == nil {
+		var files, folders []string
+		sp.Tree(sp.site).Each(func(n *site.Node) {
+			path := canonical.Marked(n.Path)
+			if n.Folder {
+				folders = append(folders, path, path+"/")
+			} else {
+				files = append(files, path)
+			}
+		})
+		sp.files, sp.folder = pattern.Words(files), pattern.Words(append(folders, "/"))
+	}
+	switch what {
+	case "exists":
+		return sp.files
+	case "folder":
+		return sp.folder
+	}
+	return pattern.Not(pattern.Or(sp.files, sp.folder))
+}
+
+// A question asks for a request that all of in take and none of out.
+type question struct {
+	in, out []*rulebook.Rule
+	path    pattern.Machine             // which its path is in, too; nil for any
+	like    *request.Request            // what fields that are not asked about are taken from; nil for plain ones
+	fix     func(*request.Request) bool // what the request must be beside; nil for nothing
+}
+
+// find answers a question. The error is errNone where it is proved that there is
+// no such request, and otherwise says what is in the way.
+func (sp *space) find(q question) (*request.Request, error) {
+	base := sp.base
+	if q.like != nil {
+		base = *q.like
+	}
+	s := &search{space: sp, question: q}
+	fields := map[rulebook.Field]bool{}
+	for _, r := range append(slices.Clone(q.in), q.out...) {
+		for _, t := range r.Tests {
+			if !onPath(t) {
+				fields[t.Field] = true
+			}
+		}
+	}
+	for f := range fields {
+		s.fields = append(s.fields, f)
+	}
+	slices.SortFunc(s.fields, func(a, b rulebook.Field) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name))
+	})
+	raw := fields[rulebook.Field{Kind: rulebook.FieldQuery}]
+	cookies := fields[rulebook.Field{Kind: rulebook.FieldHeader, Name: "cookie"}]
+	for _, f := range s.fields {
+		switch {
+		case raw && f.Kind == rulebook.FieldQuery && f.Name != "":
+			s.doubt("the query is tested whole and by its parameters")
+		case cookies && f.Kind == rulebook.FieldCookie:
+			s.doubt("cookies are tested whole and one by one")
+		}
+	}
+	alive := make([]bool, len(q.out))
+	for i := range alive {
+		alive[i] = true
+	}
+	if req := s.descend(0, base, alive); req != nil {
+		return req, nil
+	}
+	if s.why != "" {
+		return nil, errors.New(s.why)
+	}
+	return nil, errNone
+}
+
+// search is one question on its way.
+type search struct {
+	*space
+	question
+	fields []rulebook.Field
+	nodes  int
+	why    string // what keeps the answer from being a proof
+}
+
+func (s *search) doubt(format string, args ...any) {
+	if s.why == "" {
+		s.why = fmt.Sprintf(format, args...)
+	}
+}
+
+// descend chooses a value for the field at depth and for all behind it; alive
+// says which of the excluded rules still hold.
+func (s *search) descend(depth int, req request.Request, alive []bool) *request.Request {
+	if s.nodes++; s.nodes > maxChoices*s.effort {
+		s.doubt("its conditions combine in more than %d ways", maxChoices*s.effort)
+		return nil
+	}
+	if depth == len(s.fields) {
+		return s.finish(req, alive)
+	}
+	type branch struct {
+		req   request.Request
+		alive []bool
+	}
+	var branches []branch
+	for _, choice := range s.choices(s.fields[depth], req) {
+		next := branch{choice, slices.Clone(alive)}
+		if !s.holdAll(s.in, s.fields[depth], &choice) {
+			continue
+		}
+		for i := range s.out {
+			next.alive[i] = alive[i] && s.holdAll(s.out[i:i+1], s.fields[depth], &choice)
+		}
+		if !slices.ContainsFunc(branches, func(b branch) bool { return within(b.alive, next.alive) }) {
+			branches = append(branches, next)
+		}
+	}
+	slices.SortStableFunc(branches, func(a, b branch) int { return cmp.Compare(count(a.alive), count(b.alive)) })
+	for i, b := range branches {
+		if slices.ContainsFunc(branches[:i], func(o branch) bool { return within(o.alive, b.alive) }) {
+			continue // what is not found there is not found here
+		}
+		if found := s.descend(depth+1, b.req, b.alive); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+// within reports whether all that a has b has too.
+func within(a, b []bool) bool {
+	for i := range a {
+		if a[i] && !b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+func count(list []bool) int {
+	n := 0
+	for _, b := range list {
+		if b {
+			n++
+		}
+	}
+	return n
+}
+
+func (sp *space) holdAll(rules []*rulebook.Rule, f rulebook.Field, req *request.Request) bool {
+	for _, r := range rules {
+		for _, t := range r.Tests {
+			if t.Field == f && !sp.Holds(t, req) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+type pathAnswer struct {
+	words []string
+	err   error
+}
+
+// finish looks for the path.
+func (s *search) finish(req request.Request, alive []bool) *request.Request {
+	try := func(path string) *request.Request {
+		out := req
+		out.Address.Path = path
+		for _, r := range s.in {
+			if !s.Takes(r, &out) {
+				return nil
+			}
+		}
+		for _, r := range s.out {
+			if s.Takes(r, &out) {
+				return nil
+			}
+		}
+		if s.path != nil && !pattern.Matches(s.path, canonical.Marked(path)) || s.fix != nil && !s.fix(&out) {
+			return nil
+		}
+		return &out
+	}
+	// The plain words of the first entry are nearly always good.
+	if len(s.in) > 0 {
+		for _, p := range s.in[0].On {
+			for _, w := range p.Words(2) {
+				if found := try(w); found != nil {
+					return found
+				}
+			}
+		}
+	}
+	words, err := s.words(alive)
+	for _, w := range words {
+		if found := try(canonical.Unmarked(w)); found != nil {
+			return found
+		}
+	}
+	switch {
+	case err != nil:
+		s.doubt("its paths need %v states", err)
+	case len(words) > 0:
+		for _, r := range append(slices.Clone(s.in), s.out...) {
+			if why := s.of(r).why; why != "" {
+				s.doubt("%s", why)
+			}
+		}
+		s.doubt("a request that was made for it does otherwise")
+	}
+	return nil
+}
+
+// words gives some paths for the rules that are alive.
+func (s *search) words(alive []bool) ([]string, error) {
+	key := ""
+	parts := []pattern.Machine{pattern.Paths(s.site.KeepSlashes)}
+	for _, r := range s.in {
+		if over := s.of(r).over; over != nil {
+			parts = append(parts, over)
+			key += fmt.Sprintf("%d ", r.Number)
+		}
+	}
+	for i, r := range s.out {
+		if !alive[i] {
+			continue
+		}
+		under := s.of(r).under
+		if under == nil {
+			return nil, nil // it takes every path
+		}
+		parts = append(parts, pattern.Not(under))
+		key += fmt.Sprintf("-%d ", r.Number)
+	}
+	if s.path != nil {
+		parts = append(parts, s.path)
+	} else if known, ok := s.memo[key]; ok {
+		return known.words, known.err
+	}
+	words, err := pattern.FindSome(pattern.And(parts...), pattern.PathBytes, maxSearch*s.effort, 6)
+	if s.path == nil {
+		s.memo[key] = pathAnswer{words, err}
+	}
+	return words, err
+}
+
+// choices gives requests that differ from req in one field: one for every
+// combination of answers that the question's tests of it can have.
+func (s *search) choices(f rulebook.Field, req request.Request) []request.Request {
+	var tests []*rulebook.Test
+	for _, r := range append(slices.Clone(s.in), s.out...) {
+		for _, t := range r.Tests {
+			if t.Field == f {
+				tests = append(tests, t)
+			}
+		}
+	}
+	out := []request.Request{req}
+	with := func(change func(*request.Request)) {
+		next := req
+		next.Headers = slices.Clip(next.Headers)
+		change(&next)
+		out = append(out, next)
+	}
+	switch f.Kind {
+	case rulebook.FieldScheme:
+		for _, scheme := range []string{"https", "http"} {
+			with(func(r *request.Request) { setScheme(r, scheme) })
+		}
+	case rulebook.FieldHost:
+		for _, host := range s.hosts(tests) {
+			with(func(r *request.Request) { r.Address.Host = host })
+		}
+	case rulebook.FieldMethod:
+		for _, m := range append([]string{"GET", "POST", "HEAD", "PUT", "OPTIONS", "PROPFIND"}, s.texts(tests, pattern.Text())...) {
+			if m != "" && strings.Trim(m, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == "" {
+				with(func(r *request.Request) { r.Method = m })
+			}
+		}
+	case rulebook.FieldPort:
+		for _, n := range bounds(tests) {
+			if n > 0 && n < 65536 {
+				with(func(r *request.Request) { r.Address.Port = int(n) })
+			}
+		}
+	case rulebook.FieldBody:
+		for _, n := range bounds(tests) {
+			if n >= 0 {
+				with(func(r *request.Request) { r.Body = n })
+			}
+		}
+	case rulebook.FieldTime:
+		for _, n := range bounds(tests) {
+			with(func(r *request.Request) { r.Time = time.Unix(0, n).UTC() })
+		}
+	case rulebook.FieldClient:
+		for _, a := range clients(tests) {
+			with(func(r *request.Request) { r.Client = a })
+		}
+	case rulebook.FieldUser:
+		if s.asks {
+			s.doubt("who is let in is not known here")
+		}
+	case rulebook.FieldQuery:
+		for _, text := range s.texts(tests, pattern.Text()) {
+			with(func(r *request.Request) { addQuery(r, f.Name, text) })
+		}
+	case rulebook.FieldHeader, rulebook.FieldCookie:
+		for _, text := range s.texts(tests, pattern.Text()) {
+			with(func(r *request.Request) {
+				if f.Kind == rulebook.FieldCookie {
+					r.Headers = append(r.Headers, request.Header{Name: "Cookie", Value: f.Name + "=" + text})
+				} else {
+					r.Headers = append(r.Headers, request.Header{Name: headerName(f.Name), Value: text})
+				}
+			})
+		}
+	}
+	return out
+}
+
+// headerName writes a field name as people do.
+func headerName(name string) string {
+	words := strings.Split(name, "-")
+	for i, w := range words {
+		if w != "" {
+			words[i] = strings.ToUpper(w[:1]) + w[1:]
+		}
+	}
+	return strings.Join(words, "-")
+}
+
+// addQuery adds a parameter, or with no name a whole query, to a request.
+func addQuery(r *request.Request, name, text string) {
+	if name != "" {
+		text = name + "=" + queryText(text)
+	} else if text == "" {
+		return
+	} else {
+		text = strings.NewReplacer("#", "%23", " ", "%20", "\"", "%22", "<", "%3C", ">", "%3E").Replace(text)
+	}
+	if r.Address.Query != "" {
+		text = r.Address.Query + "&" + text
+	}
+	r.Address.Query, r.Address.HasQuery = text, true
+}
+
+// bounds gives the numbers at and beside the ends of all spans.
+func bounds(tests []*rulebook.Test) []int64 {
+	var out []int64
+	for _, t := range tests {
+		for _, v := range t.Values {
+			if v.Kind != rulebook.ValueSpan {
+				continue
+			}
+			for _, n := range []int64{v.Span.Low, v.Span.High} {
+				if n > -1<<62 && n < 1<<62 {
+					out = append(out, n, n-1, n+1)
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// clients gives an address of each run that blocks cut the addresses into.
+func clients(tests []*rulebook.Test) []netip.Addr {
+	out := []netip.Addr{netip.MustParseAddr("203.0.113.9"), netip.IPv4Unspecified(), netip.IPv6Unspecified()}
+	for _, t := range tests {
+		for _, v := range t.Values {
+			if v.Kind != rulebook.ValueNetwork {
+				continue
+			}
+			first := v.Network.Addr()
+			last := lastOf(v.Network)
+			out = append(out, first, last.Next())
+			if next := first.Next(); v.Network.Contains(next) {
+				out = append(out, next)
+			}
+		}
+	}
+	return slices.DeleteFunc(out, func(a netip.Addr) bool { return !a.IsValid() })
+}
+
+// lastOf is the last address of a block.
+func lastOf(block netip.Prefix) netip.Addr {
+	b := block.Addr().AsSlice()
+	for i := block.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 1 << (7 - i%8)
+	}
+	last, _ := netip.AddrFromSlice(b)
+	return last
+}
+
+// texts gives a text for each combination of answers that tests can have.
+func (s *search) texts(tests []*rulebook.Test, all pattern.Machine) []string {
+	sets, plain := s.textSets(tests)
+	found, complete := pattern.Signs(all, sets, pattern.TextBytes, maxText*s.effort)
+	if !complete {
+		s.doubt("the tests of %s need more than %d states", tests[0].Field, maxText*s.effort)
+	}
+	for i, text := range found {
+		found[i] = strings.ReplaceAll(text, "\x7f", "é")
+	}
+	return append(plain, found...)
+}
+
+// textSets gives the sets of the values of tests, and texts that are in them.
+func (s *search) textSets(tests []*rulebook.Test) (sets []pattern.Machine, plain []string) {
+	seen := map[string]bool{}
+	for _, t := range tests {
+		for _, v := range t.Values {
+			key := fmt.Sprint(v.Kind, v.Text)
+			if seen[key] {
+				continue
+			}
+			seen[key] = true
+			if text := textOf(v); text != "" {
+				plain = append(plain, text)
+			}
+			switch v.Kind {
+			case rulebook.ValueText:
+				sets = append(sets, pattern.Words([]string{v.Text}))
+			case rulebook.ValueGlob, rulebook.ValueRegexp:
+				l, err := pattern.Regexp(v.Regexp.String())
+				if err != nil {
+					s.doubt("%s: %v", v.Word, err)
+					continue
+				}
+				sets = append(sets, l)
+			}
+		}
+	}
+	return sets, plain
+}
+
+// hosts gives names by which the site is asked, one for each combination of
+// answers that the tests can have.
+func (s *search) hosts(tests []*rulebook.Test) []string {
+	var sets []pattern.Machine
+	var plain []string
+	var own []*pattern.Pattern // of all sites, since a name belongs to one
+	for _, site := range s.Book.Sites {
+		own = append(own, site.Hosts...)
+	}
+	for _, t := range tests {
+		for _, v := range t.Values {
+			switch {
+			case v.Pattern != nil:
+				own = append(own, v.Pattern)
+			case v.Kind == rulebook.ValueText:
+				plain = append(plain, v.Text)
+				sets = append(sets, pattern.Words([]string{v.Text}))
+			case v.Kind == rulebook.ValueRegexp:
+				if l, err := pattern.Regexp(v.Regexp.String()); err == nil {
+					sets = append(sets, l)
+				} else {
+					s.doubt("%s: %v", v.Word, err)
+				}
+			}
+		}
+	}
+	for _, p := range own {
+		if name := specimen(p); name != "" {
+			plain = append(plain, name)
+		}
+		if l, err := p.Lang(); err == nil {
+			sets = append(sets, l)
+		} else {
+			s.doubt("%v", err)
+		}
+	}
+	found, complete := pattern.Signs(pattern.Hosts(), sets, pattern.HostBytes, maxText*s.effort)
+	if !complete {
+		s.doubt("the tests of hosts need more than %d states", maxText*s.effort)
+	}
+	return slices.DeleteFunc(append(plain, found...), func(h string) bool { return s.SiteFor(h) != s.site })
+}

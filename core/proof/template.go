@@ -1,0 +1,121 @@
+package proof
+
+import (
+	"strings"
+
+	"kibitz/core/canonical"
+	"kibitz/core/pattern"
+	"kibitz/core/rulebook"
+)
+
+// sentInto gives at most the paths that a rule takes and its target sends into
+// a set; nil stands for none.
+func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Machine) (pattern.Machine, error) {
+	var parts []pattern.Machine
+	add := func(source string, names []string) error {
+		l, err := pattern.Pre(source, copies(to, names, sp.rewrites()), into, maxSolid*sp.effort)
+		if err == nil && l.Any() {
+			parts = append(parts, l)
+		}
+		return err
+	}
+	for _, p := range r.On {
+		source, err := p.Source()
+		if err == nil {
+			err = add(source, p.Names())
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if len(r.On) == 0 {
+		if err := add("(?s:.*)", nil); err != nil {
+			return nil, err
+		}
+	}
+	if len(parts) == 0 {
+		return nil, nil
+	}
+	out := pattern.And(pattern.Paths(sp.site.KeepSlashes), pattern.Or(parts...))
+	if over := sp.of(r).over; over != nil {
+		out = pattern.And(out, over)
+	}
+	return out, nil
+}
+
+// rewrites reports whether some entry of the site rewrites, so that the path
+// that was asked for is not always the one at hand.
+func (sp *space) rewrites() bool {
+	for _, r := range sp.site.Rules {
+		if r.Kind == rulebook.KindRewrite {
+			return true
+		}
+	}
+	return false
+}
+
+// copies says what the pieces of a target's path are made of.
+func copies(to []rulebook.Piece, names []string, rewritten bool) []pattern.Copy {
+	var out []pattern.Copy
+	for _, p := range to {
+		if !p.Value {
+			text, err := canonical.Text(p.Text)
+			if err != nil {
+				text = p.Text
+			}
+			out = append(out, pattern.Copy{Text: canonical.Marked(text), Group: pattern.Literal})
+			continue
+		}
+		c := pattern.Copy{Group: pattern.Anything}
+		switch {
+		case p.Capture == "" && (p.Field.Kind == rulebook.FieldPath || p.Field.Kind == rulebook.FieldAsked && !rewritten):
+			c.Group = pattern.Whole
+		case p.Capture != "":
+			for i, name := range names {
+				if name == p.Capture {
+					c.Group = i + 1
+				}
+			}
+		}
+		for _, f := range p.Filters {
+			switch {
+			case c.Group == pattern.Anything:
+			case f == "lower":
+				c.Change = after(c.Change, func(b byte) byte { return change(b, 'A', 'Z', 'a'-'A') })
+			case f == "upper":
+				c.Change = after(c.Change, func(b byte) byte { return change(b, 'a', 'z', 256+'A'-'a') })
+			default:
+				c = pattern.Copy{Group: pattern.Anything}
+			}
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func change(b, from, to byte, by int) byte {
+	if from <= b && b <= to {
+		return byte(int(b) + by)
+	}
+	return b
+}
+
+func after(first, then func(byte) byte) func(byte) byte {
+	if first == nil {
+		return then
+	}
+	return func(b byte) byte { return then(first(b)) }
+}
+
+// literalStart gives the literal text that every result of pieces begins with,
+// and whether it is all of it.
+func literalStart(to []rulebook.Piece) (text string, whole bool) {
+	var b strings.Builder
+	for _, p := range to {
+		if p.Value {
+			return b.String(), false
+		}
+		b.WriteString(p.Text)
+	}
+	return b.String(), true
+}
