@@ -509,3 +509,33 @@ func Signs(within Machine, of []Machine, alphabet string, limit int) (texts []st
 
 // Any reports whether there is a text in the set.
 func (l *Lang) Any() bool { return slices.Contains(l.accept, true) }
+
+// Meet reports whether two sets of paths share a text, in at most limit pairs of
+// states; a pair too many counts as a yes.
+func Meet(a, b *Lang, limit int) bool {
+	type pair struct{ a, b uint16 }
+	seen := map[pair]bool{{1, 1}: true}
+	queue := []pair{{1, 1}}
+	for i := 0; i < len(queue); i++ {
+		p := queue[i]
+		if a.accept[p.a] && b.accept[p.b] || a.all[p.a] && b.all[p.b] {
+			return true
+		}
+		if len(queue) > limit {
+			return true
+		}
+		for j := range len(PathBytes) {
+			c := PathBytes[j]
+			x := a.next[int(p.a)*a.classes+int(a.class[c])]
+			if x == 0 {
+				continue
+			}
+			y := b.next[int(p.b)*b.classes+int(b.class[c])]
+			if next := (pair{x, y}); y != 0 && !seen[next] {
+				seen[next] = true
+				queue = append(queue, next)
+			}
+		}
+	}
+	return false
+}

@@ -110,3 +110,46 @@ func Word(source string, matches func(string) bool) string {
 	}
 	return ""
 }
+
+// Filled gives paths that the pattern takes in which a canonical text stands in
+// one of its groups.
+func (p *Pattern) Filled(with string) []string {
+	var out []string
+	for at := range p.parts {
+		word := ""
+		for i, part := range p.parts {
+			fill := "a"
+			if i == at {
+				fill = with
+			}
+			if part.kind == custom && i != at {
+				if words := p.Words(1); len(words) > 0 {
+					if found := p.Captures(words[0]); found != nil {
+						fill = found[p.group(i)]
+					}
+				}
+			}
+			if part.kind == text {
+				word += part.text
+			} else {
+				word += part.prefix + fill + part.suffix
+			}
+		}
+		word = canonical.Unmarked(word)
+		if p.parts[at].kind != text && strings.HasPrefix(word, "/") && canonical.Is(word, false) && p.Match(word) {
+			out = append(out, word)
+		}
+	}
+	return out
+}
+
+// group is the number of the capture of a part, from 0.
+func (p *Pattern) group(i int) int {
+	n := 0
+	for _, part := range p.parts[:i] {
+		if part.kind != text {
+			n++
+		}
+	}
+	return n
+}

@@ -34,6 +34,7 @@ type Finding struct {
 	Width    int
 	Message  string           // what happens, and to whom
 	Request  *request.Request // shows it; nil where no request is needed
+	Other    *request.Request // that it is to be compared with; nil for none
 	Advice   string           // what to write instead
 	Count    int              // like ones that it stands for, itself too
 }
@@ -50,7 +51,8 @@ const (
 type Claim struct {
 	Finding string
 	State   string
-	Entries int // that the claim speaks of
+	Entries int // that the claim speaks of; or Sites
+	Sites   int
 	Tried   int // requests
 	Why     string
 
@@ -82,7 +84,9 @@ type Kind struct {
 
 // Kinds are the findings that Check looks for.
 func Kinds() []Kind {
-	return []Kind{redirectLoop, runaway, rewriteLoop, neverReached, exampleFails, chain, missingTarget, errorPageMissing, headerInvalid, headerConflict, hintUseless, compressUseless, acceptNothing}
+	return []Kind{redirectLoop, runaway, rewriteLoop, neverReached, guardBypassed, openTarget, badTarget, exampleFails, conflict, orderDecides,
+		chain, missingTarget, errorPageMissing, errorPageUnreachable, fallbackHidesMissing, downgrade, queryLost, methodLost, listingOpen, exposed,
+		hiddenByRule, splitAddress, looksUnintended, headerInvalid, headerConflict, hintUseless, compressUseless, acceptNothing}
 }
 
 type checker struct {
@@ -194,7 +198,10 @@ func Only(e *engine.Engine, name string) []*Finding {
 
 // add reports a finding about a rule, but where the rule accepts it.
 func (c *checker) add(f Finding) {
-	f.Name, f.Severity = c.kind.Name, c.kind.Severity
+	f.Name = c.kind.Name
+	if f.Severity == "" {
+		f.Severity = c.kind.Severity
+	}
 	if f.Place.Source == nil {
 		f.Place, f.Width = f.Rules[0].Place, len(f.Rules[0].Kind)
 	}
@@ -261,6 +268,15 @@ func (c *checker) conclude(found bool, otherwise string, entries int, why string
 		return
 	}
 	c.claim(otherwise, entries, "%s", why)
+}
+
+// concludeSites is conclude for what is asked of whole sites.
+func (c *checker) concludeSites(found bool, otherwise, why string) {
+	state := otherwise
+	if found {
+		state = Found
+	}
+	c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: state, Sites: len(c.Book.Sites), Tried: c.tried, Why: why})
 }
 
 // clause gives the place and width of a rule's clause, for marking.

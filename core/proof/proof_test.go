@@ -60,6 +60,9 @@ func TestFindings(t *testing.T) {
 			}
 			e := engine.New(book, []*site.Tree{tree()})
 			for _, f := range Check(e, 1).Findings {
+				if f.Severity == Note && !strings.Contains(string(text), f.Name) {
+					continue // only rulebooks that speak of a note want it
+				}
 				got = append(got, fmt.Sprintf("%d %s", f.Place.Line, f.Name))
 				if f.Message == "" || f.Advice == "" {
 					t.Errorf("%s says nothing", f.Name)

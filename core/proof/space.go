@@ -49,10 +49,11 @@ type space struct {
 	memo   map[string]pathAnswer
 	asks   bool                   // some entry asks for a name
 	rows   map[string][]placedRow // of all tables, by path
+	langs  map[*rulebook.Rule]*pattern.Lang
 }
 
 func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
-	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}}
+	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}}
 	sp.base.Address = s.Address
 	sp.base.Address.Path, sp.base.Address.Query, sp.base.Address.HasQuery, sp.base.Address.Fragment = "/", "", false, ""
 	for _, r := range s.Rules {

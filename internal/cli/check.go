@@ -25,6 +25,7 @@ Exit status 1: there is a finding of severity error.`,
 		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
 		as := flags.String("as", "text", "the `form` of the result: text, json")
 		failOn := flags.String("fail-on", "error", "the least `severity` that gives exit status 1: error, warning, note")
+		effort := flags.Int("effort", 1, "let proofs grow `N` times as large before they are left open")
 		watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
@@ -41,7 +42,10 @@ Exit status 1: there is a finding of severity error.`,
 			if len(args) == 1 {
 				r.rules = args[0]
 			}
-			once := func() (int, error) { return r.check(severity) }
+			if *effort < 1 || *effort > 1000 {
+				return 0, usagef("-effort is a number from 1 to 1000, not %d", *effort)
+			}
+			once := func() (int, error) { return r.check(severity, *effort) }
 			if *watch {
 				return r.watch(nil, once)
 			}
@@ -51,12 +55,12 @@ Exit status 1: there is a finding of severity error.`,
 }
 
 // check looks at the rulebook once.
-func (r *run) check(severity proof.Severity) (int, error) {
+func (r *run) check(severity proof.Severity, effort int) (int, error) {
 	e, err := r.load()
 	if err != nil {
 		return 0, err
 	}
-	report := proof.Check(e, 1)
+	report := proof.Check(e, effort)
 	if r.as == "json" {
 		if err := r.checkJSON(report); err != nil {
 			return 0, err
@@ -96,22 +100,35 @@ func (r *run) checkText(book *rulebook.Book, report *proof.Report) {
 	}
 	out.Printf("%s: %s for %s: %s\n\n", render.Clean(name), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
 	var rows [][]string
-	for _, c := range report.Claims {
-		rows = append(rows, []string{c.Finding, claimState(c), render.Count(c.Entries, "entry"), out.Quiet(c.Why)})
+	for i := 0; i < len(report.Claims); {
+		c := report.Claims[i]
+		var said []string
+		for ; i < len(report.Claims) && report.Claims[i].Finding == c.Finding; i++ {
+			said = append(said, claimText(report.Claims[i], len(said) > 0))
+		}
+		rows = append(rows, []string{c.Finding, strings.Join(said, "; ")})
 	}
-	out.Rows("  ", rows, 2)
+	out.Rows("  ", rows)
 }
 
-func claimState(c proof.Claim) string {
+// claimText says what is known, in plain words.
+func claimText(c proof.Claim, more bool) string {
+	of := render.Count(c.Entries, "entry")
+	if c.Sites > 0 {
+		of = render.Count(c.Sites, "site")
+	}
 	switch c.State {
 	case proof.Found:
-		return "found"
+		return "found: " + of
 	case proof.Proved:
-		return "none: proved"
+		if more {
+			return "proved that there is none: " + of
+		}
+		return "there is none, proved: " + of
 	case proof.Tried:
-		return "none in " + render.Count(c.Tried, "request") + " tried"
+		return fmt.Sprintf("none in %s tried: %s (%s)", render.Count(c.Tried, "request"), of, render.Clean(c.Why))
 	}
-	return "open"
+	return fmt.Sprintf("open: %s (%s)", of, render.Clean(c.Why))
 }
 
 // finding shows one finding: the place, what happens, a request, the way out.
@@ -137,6 +154,9 @@ func (r *run) finding(f *proof.Finding) {
 	if f.Request != nil {
 		out.Printf("  See it    %s\n", r.traceLine(f.Request))
 	}
+	if f.Other != nil {
+		out.Printf("  Compare   %s\n", r.traceLine(f.Other))
+	}
 	if f.Advice != "" {
 		out.Printf("  Mend it   %s\n", f.Advice)
 	}
@@ -155,13 +175,15 @@ func (r *run) checkJSON(report *proof.Report) error {
 		Places   []string       `json:"places"`
 		Message  string         `json:"message"`
 		Request  []string       `json:"request,omitempty"` // the arguments of trace
+		Compare  []string       `json:"compare,omitempty"` // of the request that it is compared with
 		Advice   string         `json:"advice,omitempty"`
 		Count    int            `json:"count"`
 	}
 	type claim struct {
 		Finding string `json:"finding"`
 		State   string `json:"state"`
-		Entries int    `json:"entries"`
+		Entries int    `json:"entries,omitempty"`
+		Sites   int    `json:"sites,omitempty"`
 		Tried   int    `json:"tried"`
 		Why     string `json:"why,omitempty"`
 	}
@@ -177,10 +199,13 @@ func (r *run) checkJSON(report *proof.Report) error {
 		if f.Request != nil {
 			j.Request = requestWords(f.Request)
 		}
+		if f.Other != nil {
+			j.Compare = requestWords(f.Other)
+		}
 		result.Findings = append(result.Findings, j)
 	}
 	for _, c := range report.Claims {
-		result.Claims = append(result.Claims, claim{c.Finding, c.State, c.Entries, c.Tried, c.Why})
+		result.Claims = append(result.Claims, claim{c.Finding, c.State, c.Entries, c.Sites, c.Tried, c.Why})
 	}
 	enc := json.NewEncoder(r.stdout)
 	enc.SetEscapeHTML(false)

@@ -1,0 +1,76 @@
+package proof
+
+import (
+	"fmt"
+	"strings"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+)
+
+var badTarget = Kind{
+	Name: "bad-target", Severity: Error,
+	Summary: "some value makes the result invalid, and the visitor gets a 500",
+	Before:  "redirect crew-file on /crew/:name to /staff/{name}. as permanent        # and /crew/. ?",
+	After:   "redirect crew-file on /crew/:name to /staff/{name}.html as permanent",
+	find:    findBadTargets,
+}
+
+// nasty are values that break out of where they are put, if anything lets them.
+var nasty = []string{"/", "/..", "a/../b", "_", "a.b", "a b", "a\nb", "%", "ä", "", ".", ".."}
+
+func findBadTargets(c *checker) {
+	for _, r := range c.Book.Rules {
+		values := false
+		for _, t := range templatesOf(r) {
+			for _, pieces := range [][]rulebook.Piece{t.Body, t.Scheme, t.Host, t.Path, t.Query, t.Fragment} {
+				_, constant := rulebook.Constant(pieces)
+				values = values || !constant
+			}
+		}
+		if len(templatesOf(r)) == 0 {
+			continue
+		}
+		if !values {
+			c.note(Proved, r, "")
+			continue
+		}
+		c.note(Tried, r, "")
+		for _, s := range c.sitesOf(r) {
+			if c.badTarget(s, r) {
+				break
+			}
+		}
+	}
+	c.conclusions("they copy nothing of the request")
+}
+
+func (c *checker) badTarget(s *rulebook.Site, r *rulebook.Rule) bool {
+	for _, text := range nasty {
+		for _, req := range c.strangers(s, r, text) {
+			c.tried++
+			resp := c.Predict(req)
+			if resp.Cause != engine.CauseBadTarget || resp.By != r {
+				continue
+			}
+			_, trace := c.Trace(req)
+			why := ""
+			for _, step := range trace.Steps {
+				if step.Rule == r && step.Fits {
+					why = step.Text
+				}
+			}
+			place, width := clause(r, "to", "set", "add", "default")
+			c.note(Found, r, "")
+			f := Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+				Message: fmt.Sprintf("Whoever asks for %s gets a 500: %s.", req.Address, why),
+				Advice:  "let the pattern take only what makes a valid result, as in :name([a-z-]+)"}
+			if strings.Trim(text, ".") == "" {
+				f.Severity = Note // nobody asks for that who does not try doors
+			}
+			c.add(f)
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,202 @@
+package proof
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kibitz/core/pattern"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+)
+
+var conflict = Kind{
+	Name: "conflict", Severity: Warning,
+	Summary: "two entries cross: each takes addresses that the other does not, and where both do, only their order decides",
+	Before:  "redirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?",
+	After:   "redirect both   on /docs/map    to /maps/docs         as permanent\nredirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent\n    accept conflict \"the entry above says what /docs/map is\"",
+	find:    func(c *checker) { findCrossings(c, true) },
+}
+
+var orderDecides = Kind{
+	Name: "order-decides", Severity: Note,
+	Summary: "two entries overlap under different conditions and answer differently: their order settles it, as written",
+	Before:  "redirect german on /:page when cookie.lang de to /de/{page}   as temporary\nredirect old    on /fares                     to /fares/      as permanent",
+	After:   "redirect old    on /fares                     to /fares/      as permanent\nredirect german on /:page when cookie.lang de to /de/{page}   as temporary",
+	find:    func(c *checker) { findCrossings(c, false) },
+}
+
+// The most that is looked at for one entry.
+const (
+	maxMeets    = 400 // pairs of automata
+	maxOverlaps = 20  // crossings that are shown to be some
+)
+
+// findCrossings looks for pairs of entries which cross. Only those can meet of
+// which one's literal beginning begins the other's.
+func findCrossings(c *checker, same bool) {
+	for _, s := range c.Book.Sites {
+		sp := c.space(s)
+		byPrefix := map[string][]int{}
+		var prefixes []string
+		for pos, b := range s.Rules {
+			if !crosses(b) {
+				continue
+			}
+			var above []int
+			for _, p := range prefixesOf(b) {
+				for n := 0; n < len(p); n++ {
+					above = append(above, byPrefix[p[:n]]...)
+				}
+				at, _ := slices.BinarySearch(prefixes, p)
+				for ; at < len(prefixes) && strings.HasPrefix(prefixes[at], p); at++ {
+					above = append(above, byPrefix[prefixes[at]]...)
+				}
+			}
+			slices.Sort(above)
+			c.crossings(sp, b, slices.Compact(above), same)
+			for _, p := range prefixesOf(b) {
+				if byPrefix[p] == nil {
+					at, _ := slices.BinarySearch(prefixes, p)
+					prefixes = slices.Insert(prefixes, at, p)
+				}
+				byPrefix[p] = append(byPrefix[p], pos)
+			}
+		}
+	}
+	c.conclusions("automata of every two that begin alike were compared")
+}
+
+// crosses reports whether a rule is one that can cross others: it has a path,
+// and answers or rewrites.
+func crosses(r *rulebook.Rule) bool {
+	return inReading(r) && r.Kind != rulebook.KindMoves && (len(r.On) > 0 || len(r.In) > 0)
+}
+
+// crossings compares an entry with those above it that it could meet.
+func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool) {
+	var first *Finding
+	count, meets := 0, 0
+	state, why := Proved, ""
+	for _, pos := range above {
+		a := sp.site.Rules[pos]
+		if sameConditions(a, b) != same || !differ(a, b) {
+			continue
+		}
+		if meets++; meets > maxMeets*c.effort || count == maxOverlaps {
+			state, why = Tried, fmt.Sprintf("it begins like %d others", len(above))
+			break
+		}
+		x, y := sp.lang(a), sp.lang(b)
+		if x != nil && y != nil && !pattern.Meet(x, y, maxText) {
+			continue
+		}
+		both, err := sp.find(question{in: []*rulebook.Rule{a, b}})
+		if err == nil {
+			_, err = sp.find(question{in: []*rulebook.Rule{a}, out: []*rulebook.Rule{b}})
+		}
+		var onlyB *request.Request
+		if err == nil {
+			onlyB, err = sp.find(question{in: []*rulebook.Rule{b}, out: []*rulebook.Rule{a}})
+		}
+		if errors.Is(err, errNone) {
+			continue
+		}
+		if err != nil {
+			state, why = Open, err.Error()
+			continue
+		}
+		onlyA, _ := sp.find(question{in: []*rulebook.Rule{a}, out: []*rulebook.Rule{b}})
+		if count++; count == 1 {
+			f := crossingFinding(a, b, both, onlyA, onlyB)
+			first = &f
+		}
+	}
+	if first == nil {
+		c.note(state, b, why)
+		return
+	}
+	c.note(Found, b, "")
+	if count > 1 {
+		first.Message += fmt.Sprintf(" It crosses %d more entries in the same way.", count-1)
+	}
+	first.Count = count
+	c.add(*first)
+}
+
+// lang gives the automaton of a rule's paths; nil where there is none.
+func (sp *space) lang(r *rulebook.Rule) *pattern.Lang {
+	if l, ok := sp.langs[r]; ok {
+		return l
+	}
+	var out *pattern.Lang
+	if over := sp.of(r).over; over != nil {
+		if l, ok := over.(*pattern.Lang); ok {
+			out = l
+		} else if l, err := pattern.Solid(over, pattern.PathBytes, maxSolid); err == nil {
+			out = l
+		}
+	}
+	sp.langs[r] = out
+	return out
+}
+
+// sameConditions reports whether two rules test the same beside the path.
+func sameConditions(a, b *rulebook.Rule) bool {
+	return slices.Equal(conditions(a), conditions(b))
+}
+
+func conditions(r *rulebook.Rule) []string {
+	var out []string
+	for _, t := range r.Tests {
+		out = append(out, fmt.Sprint(t.Unless, t.Text))
+	}
+	slices.Sort(out)
+	return out
+}
+
+// differ reports whether it matters which of two rules is read first. Two that
+// keep visitors out do so in any order.
+func differ(a, b *rulebook.Rule) bool {
+	x, first := a.Action.(*rulebook.Access)
+	y, second := b.Action.(*rulebook.Access)
+	if first || second {
+		return first && second && (x.Do == rulebook.Admit) != (y.Do == rulebook.Admit)
+	}
+	return answerOf(a) != answerOf(b)
+}
+
+// answerOf writes what a rule does; rules that write the same do the same.
+func answerOf(r *rulebook.Rule) string {
+	switch a := r.Action.(type) {
+	case *rulebook.Redirect:
+		return fmt.Sprint("redirect ", a.Status, a.To.Text, a.Query)
+	case *rulebook.Rewrite:
+		return fmt.Sprint("rewrite ", a.To.Text, a.Query, a.Then)
+	case *rulebook.Reply:
+		text := ""
+		if a.Body.Text != nil {
+			text = a.Body.Text.Text
+		}
+		return fmt.Sprint("reply ", a.Status, a.Body.Show, text)
+	case *rulebook.Access:
+		return fmt.Sprint("access ", a.Do, a.Status, a.Realm)
+	case *rulebook.Handoff:
+		return "handoff " + a.To
+	}
+	return ""
+}
+
+func crossingFinding(a, b *rulebook.Rule, both, onlyA, onlyB *request.Request) Finding {
+	f := Finding{Rules: []*rulebook.Rule{b, a}, Request: both}
+	f.Place, f.Width = clause(b, "on", "in")
+	f.Message = fmt.Sprintf("This entry and %s (%s) cross. Both take %s, where %s wins because it stands above; only %s takes %s, and only %s takes %s.",
+		a.Name, a.Place, both.Address.Target(), a.Name, a.Name, onlyA.Address.Target(), b.Name, onlyB.Address.Target())
+	f.Advice = "write an entry for what both take above the two, or make one of them narrower"
+	if cmp.Compare(len(a.Tests), len(b.Tests)) != 0 {
+		f.Advice = "put the one above that is to win; if it stands as it should, nothing is to be done"
+	}
+	return f
+}

@@ -1,0 +1,88 @@
+package proof
+
+import (
+	"fmt"
+	"strings"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+)
+
+var downgrade = Kind{
+	Name: "downgrade", Severity: Warning,
+	Summary: "a redirect from https to http: what was private goes open over the wire",
+	Before:  "redirect boats in /boats/ to http://{host}/fleet/ as permanent",
+	After:   "redirect boats in /boats/ to /fleet/ as permanent",
+	find: func(c *checker) {
+		for _, r := range c.Book.Rules {
+			if r.Kind != rulebook.KindRedirect && r.Kind != rulebook.KindMoves {
+				continue
+			}
+			c.note(Proved, r, "")
+			if !mayDowngrade(r) {
+				continue
+			}
+			for _, s := range c.sitesOf(r) {
+				if c.downgrades(s, r) {
+					break
+				}
+			}
+		}
+		c.conclusions("none leads to http but from http")
+	},
+}
+
+// mayDowngrade reports whether a target can be plain http.
+func mayDowngrade(r *rulebook.Rule) bool {
+	switch a := r.Action.(type) {
+	case *rulebook.Redirect:
+		scheme, _ := rulebook.Constant(a.To.Scheme)
+		return scheme == "http" && !a.To.IsPath()
+	case *rulebook.Moves:
+		for i := range a.Table.Rows {
+			if strings.HasPrefix(a.Table.Rows[i].New, "http:") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
+	count := 0
+	var first Finding
+	for _, req := range c.probes(s, r) {
+		if req.Address.Scheme != "https" {
+			continue
+		}
+		c.tried++
+		resp := c.Predict(req)
+		if resp.By != r || resp.Cause != engine.CauseRedirect {
+			continue
+		}
+		to, err := req.Address.Resolve(resp.Location)
+		if err != nil || to.Scheme != "http" {
+			continue
+		}
+		if count++; count == 1 {
+			place, width := clause(r, "to", "table")
+			first = Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+				Message: fmt.Sprintf("Whoever asks for %s over https is sent to %s, over http.", req.Address, resp.Location),
+				Advice:  "write https, or only the path"}
+		}
+		if resp.Row == nil {
+			break
+		}
+	}
+	if count == 0 {
+		c.note(Tried, r, "no request was found that it sends from https to http")
+		return false
+	}
+	if count > 1 {
+		first.Count = count
+		first.Message += fmt.Sprintf(" So are those of %d more rows.", count-1)
+	}
+	c.note(Found, r, "")
+	c.add(first)
+	return true
+}

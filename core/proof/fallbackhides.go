@@ -1,0 +1,78 @@
+package proof
+
+import (
+	"fmt"
+	"slices"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+)
+
+var fallbackHidesMissing = Kind{
+	Name: "fallback-hides-missing", Severity: Warning,
+	Summary: "nothing below a folder can be not-found any more: wrong addresses answer 200",
+	Before:  "fallback planner in /planner/             to /planner/index.html",
+	After:   "fallback planner on /planner/:from/:to    to /planner/index.html",
+	find:    findHidingFallbacks,
+}
+
+// improbable is a name that no tree has.
+const improbable = "kibitz-no-such-page"
+
+func findHidingFallbacks(c *checker) {
+	for _, r := range c.Book.Rules {
+		a, ok := r.Action.(*rulebook.Fallback)
+		if !ok {
+			continue
+		}
+		c.note(Proved, r, "")
+		if a.Status != 200 {
+			continue
+		}
+		folders := slices.Clone(r.In)
+		if len(r.On)+len(r.In) == 0 {
+			folders = []string{""}
+		}
+		for _, p := range r.On {
+			for _, path := range p.Filled(improbable + "/" + improbable) {
+				folders = append(folders, path[:len(path)-len("/"+improbable+"/"+improbable)])
+			}
+		}
+		for _, s := range c.sitesOf(r) {
+			c.hides(s, r, folders)
+		}
+	}
+	c.conclusions("below each of them some wrong addresses are not found, or the tree has no file for them")
+}
+
+// hides asks for names that cannot be there.
+func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) {
+	like, err := c.space(s).find(question{in: []*rulebook.Rule{r}})
+	if err != nil {
+		return
+	}
+	for _, folder := range folders {
+		var shown *request.Request
+		for _, path := range []string{folder + "/" + improbable, folder + "/" + improbable + "/" + improbable} {
+			req := *like
+			req.Address.Path = path
+			c.tried++
+			resp := c.Predict(&req)
+			if resp.Cause != engine.CauseFallback || resp.By != r {
+				shown = nil
+				break
+			}
+			shown = &req
+		}
+		if shown == nil {
+			continue
+		}
+		place, width := clause(r, "in", "on", "to")
+		c.note(Found, r, "")
+		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown,
+			Message: fmt.Sprintf("Below %s/ every wrong address answers 200: whoever mistypes one, and every search engine, is told that the page is there.", folder),
+			Advice:  "name the addresses that are meant, as in /planner/:from/:to, or accept it where the page itself says what is missing"})
+		return
+	}
+}

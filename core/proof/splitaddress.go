@@ -1,0 +1,82 @@
+package proof
+
+import (
+	"fmt"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/site"
+)
+
+var splitAddress = Kind{
+	Name: "split-address", Severity: Note,
+	Summary: "two addresses answer 200 with the same file: by its document name, a slash, letter case, or another host",
+	Before:  "site saltmarsh address https://saltmarsh-ferries.example hosts www.saltmarsh-ferries.example",
+	After:   "redirect one-name when host www.saltmarsh-ferries.example to https://saltmarsh-ferries.example{path} as permanent",
+	find:    findSplits,
+}
+
+// findSplits tells once for each way in which addresses of a site are split.
+func findSplits(c *checker) {
+	before := len(c.report.Findings)
+	for _, s := range c.Book.Sites {
+		splits := map[string]*Finding{}
+		var order []string
+		note := func(way, advice string, a, b *request.Request) {
+			f := splits[way]
+			if f == nil {
+				f = &Finding{Place: s.Place, Width: len("site"), Request: a, Other: b, Advice: advice,
+					Message: fmt.Sprintf("%s and %s are one page under two addresses.", a.Address, b.Address)}
+				splits[way] = f
+				order = append(order, way)
+			}
+			f.Count++
+		}
+		c.Tree(s).Each(func(n *site.Node) {
+			if !n.Folder || n.Hidden {
+				return
+			}
+			at := &request.Request{Address: s.Address}
+			at.Address.Path = n.Path + "/"
+			folder := c.Predict(at)
+			c.tried++
+			if folder.Cause != engine.CauseDocument {
+				return
+			}
+			for _, path := range []string{folder.File.Path, n.Path} {
+				other := *at
+				other.Address.Path = path
+				if path == "" {
+					continue
+				}
+				if resp := c.Predict(&other); resp.Status == 200 && resp.File == folder.File {
+					way := "document"
+					advice := "send the longer one on:   redirect plain on /*/" + folder.File.Name() + " to /{1}/ as permanent"
+					if path == n.Path {
+						way, advice = "slash", "let the folder answer at one of them:   slash add   or   slash drop"
+					}
+					note(way, advice, at, &other)
+				}
+			}
+			for _, f := range c.graph().fronts {
+				other := *at
+				other.Address.Host = f.host
+				setScheme(&other, f.scheme)
+				if f.space.site != s || other.Address == at.Address {
+					continue
+				}
+				if resp := c.Predict(&other); resp.Status == 200 && resp.File == folder.File {
+					note("host "+f.scheme+f.host, "send one on to the other:   redirect one-name when host "+f.host+" to "+s.Address.Scheme+"://"+s.Address.Host+"{path} as permanent", at, &other)
+				}
+			}
+		})
+		for _, way := range order {
+			f := splits[way]
+			if f.Count > 1 {
+				f.Message += fmt.Sprintf(" So are %d more in the same way.", f.Count-1)
+			}
+			c.siteFinding(*f)
+		}
+	}
+	c.concludeSites(len(c.report.Findings) > before, Tried, "the folders of the tree were asked for, by their documents, without their slash, and by every host")
+}

@@ -1,0 +1,112 @@
+package proof
+
+import (
+	"strings"
+
+	"kibitz/core/canonical"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+)
+
+func contains(s, part string) bool { return strings.Contains(s, part) }
+
+// strangers gives requests for a rule in which a given text stands wherever its
+// templates copy something of the request. Not all of them are taken by it.
+func (c *checker) strangers(s *rulebook.Site, r *rulebook.Rule, text string) []*request.Request {
+	base := c.probes(s, r)
+	var out []*request.Request
+	with := func(req *request.Request, change func(*request.Request)) {
+		next := *req
+		next.Headers = append([]request.Header(nil), req.Headers...)
+		change(&next)
+		out = append(out, &next)
+	}
+	for i, req := range base {
+		if i == maxStrangers {
+			break
+		}
+		spelled := canonical.Spell(text)
+		if s.UnknownHosts && !strings.ContainsAny(text, " /%\n.") {
+			with(req, func(r *request.Request) { r.Address.Host = text + ".example" })
+		}
+		for _, h := range s.Hosts {
+			if name := h.String(); strings.HasPrefix(name, "*.") && !strings.ContainsAny(text, " /%\n") {
+				with(req, func(r *request.Request) { r.Address.Host = text + name[1:] })
+			}
+		}
+		for _, p := range r.On {
+			for _, path := range p.Filled(spelled) {
+				with(req, func(r *request.Request) { r.Address.Path = path })
+			}
+		}
+		for _, f := range copiedFields(r) {
+			switch f.Kind {
+			case rulebook.FieldPath, rulebook.FieldAsked:
+				if len(r.On) == 0 {
+					with(req, func(r *request.Request) { r.Address.Path = strings.TrimSuffix(r.Address.Path, "/") + "/" + spelled })
+				}
+			case rulebook.FieldQuery:
+				with(req, func(r *request.Request) { addQuery(r, f.Name, text) })
+			case rulebook.FieldHeader:
+				if !strings.ContainsAny(text, "\r\n\x00") {
+					with(req, func(r *request.Request) {
+						r.Headers = append(r.Headers, request.Header{Name: headerName(f.Name), Value: text})
+					})
+				}
+			case rulebook.FieldCookie:
+				if !strings.ContainsAny(text, "\r\n\x00;") {
+					with(req, func(r *request.Request) {
+						r.Headers = append(r.Headers, request.Header{Name: "Cookie", Value: f.Name + "=" + text})
+					})
+				}
+			}
+		}
+		for _, t := range r.Tests { // expressions whose groups are copied
+			if t.Field.Kind == rulebook.FieldQuery && t.Field.Name != "" {
+				with(req, func(r *request.Request) {
+					r.Address.Query, r.Address.HasQuery = "", false
+					addQuery(r, t.Field.Name, text)
+				})
+			}
+		}
+	}
+	return out
+}
+
+const maxStrangers = 12
+
+// copiedFields are the fields of the request that a rule's templates copy.
+func copiedFields(r *rulebook.Rule) []rulebook.Field {
+	var out []rulebook.Field
+	for _, t := range templatesOf(r) {
+		for _, pieces := range [][]rulebook.Piece{t.Body, t.Scheme, t.Host, t.Path, t.Query, t.Fragment} {
+			for _, p := range pieces {
+				if p.Value && p.Capture == "" {
+					out = append(out, p.Field)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// templatesOf are the templates of a rule whose results must be valid.
+func templatesOf(r *rulebook.Rule) []*rulebook.Template {
+	switch a := r.Action.(type) {
+	case *rulebook.Redirect:
+		return []*rulebook.Template{a.To}
+	case *rulebook.Rewrite:
+		return []*rulebook.Template{a.To}
+	case *rulebook.Fallback:
+		return a.To
+	case *rulebook.Header:
+		var out []*rulebook.Template
+		for _, c := range a.Changes {
+			if c.Value != nil {
+				out = append(out, c.Value)
+			}
+		}
+		return out
+	}
+	return nil
+}
