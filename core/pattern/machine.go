@@ -510,32 +510,49 @@ func Signs(within Machine, of []Machine, alphabet string, limit int) (texts []st
 // Any reports whether there is a text in the set.
 func (l *Lang) Any() bool { return slices.Contains(l.accept, true) }
 
-// Meet reports whether two sets of paths share a text, in at most limit pairs of
-// states; a pair too many counts as a yes.
-func Meet(a, b *Lang, limit int) bool {
-	type pair struct{ a, b uint16 }
-	seen := map[pair]bool{{1, 1}: true}
-	queue := []pair{{1, 1}}
+// Meet gives the shortest text that two sets of paths share, and whether there
+// is one.
+func Meet(a, b *Lang) (text string, ok bool) {
+	// One byte of each pair of classes will do.
+	var letters []byte
+	var known [256]uint64 // classes of b, by class of a; those from 64 on are all kept
+	for i := range len(PathBytes) {
+		c := PathBytes[i]
+		x, y := a.class[c], b.class[c]
+		if y < 64 && known[x]>>y&1 != 0 {
+			continue
+		}
+		known[x] |= 1 << (y & 63)
+		letters = append(letters, c)
+	}
+	n := len(b.accept)
+	seen := make([]uint64, (len(a.accept)*n+63)/64)
+	type step struct {
+		at, from int32
+		by       byte
+	}
+	queue := []step{{int32(n + 1), -1, 0}}
 	for i := 0; i < len(queue); i++ {
-		p := queue[i]
-		if a.accept[p.a] && b.accept[p.b] || a.all[p.a] && b.all[p.b] {
-			return true
+		p, q := int(queue[i].at)/n, int(queue[i].at)%n
+		if a.accept[p] && b.accept[q] {
+			var out []byte
+			for s := queue[i]; s.from >= 0; s = queue[s.from] {
+				out = append(out, s.by)
+			}
+			slices.Reverse(out)
+			return string(out), true
 		}
-		if len(queue) > limit {
-			return true
-		}
-		for j := range len(PathBytes) {
-			c := PathBytes[j]
-			x := a.next[int(p.a)*a.classes+int(a.class[c])]
-			if x == 0 {
+		for _, c := range letters {
+			x := int(a.next[p*a.classes+int(a.class[c])])
+			y := int(b.next[q*b.classes+int(b.class[c])])
+			if x == 0 || y == 0 {
 				continue
 			}
-			y := b.next[int(p.b)*b.classes+int(b.class[c])]
-			if next := (pair{x, y}); y != 0 && !seen[next] {
-				seen[next] = true
-				queue = append(queue, next)
+			if next := x*n + y; seen[next/64]>>(next%64)&1 == 0 {
+				seen[next/64] |= 1 << (next % 64)
+				queue = append(queue, step{int32(next), int32(i), c})
 			}
 		}
 	}
-	return false
+	return "", false
 }

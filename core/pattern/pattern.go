@@ -115,6 +115,8 @@ func PathRegexp(text string, fold bool) (*Pattern, error) {
 	p.prefix = literalPrefix(tree, fold)
 	if fold {
 		p.prefix = canonical.Fold(p.prefix)
+	} else {
+		p.suffix = literalSuffix(tree)
 	}
 	return p, nil
 }
@@ -528,6 +530,35 @@ func literalPrefix(tree *syntax.Regexp, fold bool) string {
 			}
 		}
 		return prefix
+	}
+	return ""
+}
+
+// literalSuffix is the canonical text that every match of tree ends with.
+func literalSuffix(tree *syntax.Regexp) string {
+	switch tree.Op {
+	case syntax.OpLiteral:
+		for _, r := range tree.Rune {
+			if r == utf8.RuneError || r == '\\' || tree.Flags&syntax.FoldCase != 0 {
+				return ""
+			}
+		}
+		return canonical.Spell(string(tree.Rune))
+	case syntax.OpCapture:
+		return literalSuffix(tree.Sub[0])
+	case syntax.OpConcat:
+		suffix := ""
+		for i := len(tree.Sub) - 1; i >= 0; i-- {
+			sub := tree.Sub[i]
+			if sub.Op == syntax.OpEndText {
+				continue
+			}
+			suffix = literalSuffix(sub) + suffix
+			if sub.Op != syntax.OpLiteral {
+				break
+			}
+		}
+		return suffix
 	}
 	return ""
 }

@@ -581,6 +581,15 @@ func (p *Pattern) Prefix() string {
 	return canonical.Marked(p.prefix)
 }
 
+// Suffix is literal text, in the form of canonical.Marked, that every path ends
+// with which the pattern takes; "" where letters compare without case.
+func (p *Pattern) Suffix() string {
+	if p.fold {
+		return ""
+	}
+	return canonical.Marked(p.suffix)
+}
+
 // Least is the length of the shortest text that the pattern takes outside the
 // named captures. ok is false where that is not known: a capture can take part
 // more than once.

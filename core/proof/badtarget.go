@@ -49,7 +49,8 @@ func (c *checker) badTarget(s *rulebook.Site, r *rulebook.Rule) bool {
 	for _, text := range nasty {
 		for _, req := range c.strangers(s, r, text) {
 			c.tried++
-			resp := c.Predict(req)
+			resp := &engine.Response{}
+			c.Outcome(req, resp)
 			if resp.Cause != engine.CauseBadTarget || resp.By != r {
 				continue
 			}

@@ -22,7 +22,7 @@ const maxChainEdges = 8
 func findChains(c *checker) {
 	g := c.graph()
 	rows := map[*rulebook.Rule][]*engine.Visit{}
-	found := map[*rulebook.Rule]bool{}
+	found, tried := map[*rulebook.Rule]bool{}, map[*rulebook.Rule]bool{}
 	for _, h := range g.all {
 		if h.rule == nil || found[h.rule] || h.row == nil && onlyMoves(h) {
 			continue
@@ -39,12 +39,28 @@ func findChains(c *checker) {
 			}
 			continue
 		}
-		state, why := Proved, ""
-		for i, to := range h.edges {
-			if i == maxChainEdges {
-				state, why = Tried, fmt.Sprintf("it may lead to %d entries", len(h.edges))
+		if tried[h.rule] {
+			continue
+		}
+		tried[h.rule] = true
+		for _, req := range c.firstProbes(h.front.space.site, h.rule) {
+			c.tried++
+			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.By == h.rule {
+				found[h.rule] = true
+				c.note(Found, h.rule, "")
+				c.add(chainFinding(v))
 				break
 			}
+		}
+		if found[h.rule] {
+			continue
+		}
+		state, why := Proved, ""
+		if len(h.edges) > maxChainEdges*c.effort {
+			state, why = Tried, fmt.Sprintf("it may lead to %d entries", len(h.edges))
+			h = &hop{rule: h.rule}
+		}
+		for _, to := range h.edges {
 			path, err := g.into(h, to.over)
 			if path == nil && err == nil {
 				continue

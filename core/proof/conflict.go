@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/canonical"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -31,7 +32,7 @@ var orderDecides = Kind{
 // The most that is looked at for one entry.
 const (
 	maxMeets    = 400 // pairs of automata
-	maxOverlaps = 20  // crossings that are shown to be some
+	maxOverlaps = 6   // crossings that are shown to be some
 )
 
 // findCrossings looks for pairs of entries which cross. Only those can meet of
@@ -85,15 +86,27 @@ func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool)
 		if sameConditions(a, b) != same || !differ(a, b) {
 			continue
 		}
+		if !endAlike(a, b) {
+			continue
+		}
 		if meets++; meets > maxMeets*c.effort || count == maxOverlaps {
 			state, why = Tried, fmt.Sprintf("it begins like %d others", len(above))
 			break
 		}
 		x, y := sp.lang(a), sp.lang(b)
-		if x != nil && y != nil && !pattern.Meet(x, y, maxText) {
+		hint := ""
+		if x != nil && y != nil {
+			word, meet := pattern.Meet(x, y)
+			if !meet {
+				continue
+			}
+			hint = canonical.Unmarked(word)
+		}
+		if first != nil { // the one that is shown stands for them
+			count++
 			continue
 		}
-		both, err := sp.find(question{in: []*rulebook.Rule{a, b}})
+		both, err := sp.find(question{in: []*rulebook.Rule{a, b}, hint: hint})
 		if err == nil {
 			_, err = sp.find(question{in: []*rulebook.Rule{a}, out: []*rulebook.Rule{b}})
 		}
@@ -109,10 +122,9 @@ func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool)
 			continue
 		}
 		onlyA, _ := sp.find(question{in: []*rulebook.Rule{a}, out: []*rulebook.Rule{b}})
-		if count++; count == 1 {
-			f := crossingFinding(a, b, both, onlyA, onlyB)
-			first = &f
-		}
+		count++
+		f := crossingFinding(a, b, both, onlyA, onlyB)
+		first = &f
 	}
 	if first == nil {
 		c.note(state, b, why)
@@ -120,10 +132,33 @@ func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool)
 	}
 	c.note(Found, b, "")
 	if count > 1 {
-		first.Message += fmt.Sprintf(" It crosses %d more entries in the same way.", count-1)
+		first.Message += fmt.Sprintf(" It meets %s above it.", plus(count-1, maxOverlaps-1))
 	}
 	first.Count = count
 	c.add(*first)
+}
+
+// endAlike reports whether some path can have the literal ends of both rules.
+func endAlike(a, b *rulebook.Rule) bool {
+	for _, p := range a.On {
+		for _, q := range b.On {
+			if strings.HasSuffix(p.Suffix(), q.Suffix()) || strings.HasSuffix(q.Suffix(), p.Suffix()) {
+				return true
+			}
+		}
+	}
+	return len(a.On) == 0 || len(b.On) == 0
+}
+
+// plus counts what was counted up to a bound.
+func plus(n, bound int) string {
+	switch {
+	case n == 1:
+		return "one more entry"
+	case n < bound:
+		return fmt.Sprintf("%d more entries", n)
+	}
+	return fmt.Sprintf("%d or more other entries", n)
 }
 
 // lang gives the automaton of a rule's paths; nil where there is none.

@@ -24,6 +24,9 @@ var guardBypassed = Kind{
 // maxGuarded is how many files are looked at for one guard.
 const maxGuarded = 20_000
 
+// maxOtherFronts is how many of them are asked for by other schemes and hosts.
+const maxOtherFronts = 20
+
 // findBypasses takes each guard, a client that it keeps out, and the files that
 // this client cannot have under their plain addresses; then it looks for every
 // other way to them: rewrites, fallbacks, documents, stored siblings, other
@@ -171,7 +174,7 @@ func (c *checker) otherFronts(sp *space, outsider *request.Request, files map[*s
 		}
 		count := 0
 		for n := range files {
-			if count++; count > maxOverlaps {
+			if count++; count > maxOtherFronts {
 				break
 			}
 			req := *outsider

@@ -404,7 +404,7 @@ func (g *hops) connect(h *hop) {
 		ix := g.by[f]
 		for n := 0; n <= len(text); n++ {
 			for _, to := range ix.prefixes[text[:n]] {
-				if !whole || to.over == nil || pattern.Matches(to.over, text) {
+				if whole && (to.over == nil || pattern.Matches(to.over, text)) || !whole && endsAlike(h, to) {
 					h.edges = append(h.edges, to)
 				}
 			}
@@ -422,10 +422,34 @@ func (g *hops) connect(h *hop) {
 		}
 		at, _ := slices.BinarySearch(ix.sorted, text+"\x00")
 		for ; at < len(ix.sorted) && strings.HasPrefix(ix.sorted[at], text); at++ {
-			h.edges = append(h.edges, ix.prefixes[ix.sorted[at]]...)
+			for _, to := range ix.prefixes[ix.sorted[at]] {
+				if endsAlike(h, to) {
+					h.edges = append(h.edges, to)
+				}
+			}
 		}
 	}
 	h.edges = unique(h.edges)
+}
+
+// endsAlike reports whether the literal end of a hop's target can be the end of
+// a path that another takes.
+func endsAlike(h, to *hop) bool {
+	if h.to == nil || to.rule == nil || to.row != nil || len(to.rule.On) == 0 {
+		return true
+	}
+	last := h.to.Path[len(h.to.Path)-1]
+	end, err := canonical.Text(last.Text)
+	if last.Value || err != nil {
+		return true
+	}
+	end = canonical.Marked(end)
+	for _, p := range to.rule.On {
+		if s := p.Suffix(); strings.HasSuffix(s, end) || strings.HasSuffix(end, s) {
+			return true
+		}
+	}
+	return false
 }
 
 func unique(list []*hop) []*hop {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/canonical"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -40,6 +41,8 @@ func findNeverReached(c *checker) {
 			takers = sp.needed(r, takers)
 		}
 		switch {
+		case err == nil && c.hiddenRows(r):
+			c.note(Found, r, "")
 		case err == nil:
 			c.note(Proved, r, "")
 		case !errors.Is(err, errNone):
@@ -50,6 +53,57 @@ func findNeverReached(c *checker) {
 		}
 	}
 	c.conclusions("a request was found that comes to each of them")
+}
+
+// hiddenRows tells once of the rows of a table that entries above take under all
+// conditions.
+func (c *checker) hiddenRows(r *rulebook.Rule) bool {
+	a, ok := r.Action.(*rulebook.Moves)
+	if !ok {
+		return false
+	}
+	s := c.sitesOf(r)[0]
+	sp := c.space(s)
+	like, err := sp.find(question{in: []*rulebook.Rule{r}, fix: func(req *request.Request) bool { return slices.Contains(sp.Met(req), r) }})
+	if err != nil {
+		like = &sp.base
+	}
+	count := 0
+	var first Finding
+	for i := range a.Table.Rows {
+		row := &a.Table.Rows[i]
+		req := *like
+		req.Address.Path, req.Address.Query, req.Address.HasQuery = row.Path, row.Query, row.Query != ""
+		c.tried++
+		met := sp.Met(&req)
+		taker := takerOf(met)
+		if slices.Contains(met, r) || taker == nil || taker.Number > r.Number || row.Origin != "" {
+			continue
+		}
+		if len(taker.Tests) > 0 {
+			if count == maxOverlaps {
+				continue
+			}
+			path := pattern.Words([]string{canonical.Marked(row.Path)})
+			if _, err := sp.find(question{in: []*rulebook.Rule{r}, out: []*rulebook.Rule{taker}, path: path}); !errors.Is(err, errNone) {
+				continue
+			}
+		}
+		if count++; count == 1 {
+			first = Finding{Rules: []*rulebook.Rule{r, taker}, Request: &req,
+				Message: fmt.Sprintf("%s:%d: nothing comes to this row: %s is taken above it, by %s (%s).", a.Table.Name, row.Line, row.Path, taker.Name, taker.Place),
+				Advice:  "put the table above " + taker.Name + ", or take the row out"}
+			first.Place, first.Width = clause(r, "table")
+		}
+	}
+	if count == 0 {
+		return false
+	}
+	if first.Count = count; count > 1 {
+		first.Message += fmt.Sprintf(" So it is with %d more rows.", count-1)
+	}
+	c.add(first)
+	return true
 }
 
 // sitesOf are the sites that a rule belongs to.

@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"strings"
 
 	"kibitz/core/engine"
 	"kibitz/core/rulebook"
@@ -34,27 +35,29 @@ var openTarget = Kind{
 	},
 }
 
-// stranger is a host's name that no rulebook means.
-const stranger = "kibitz-stranger"
+// strangers are parts of hosts that no rulebook means.
+var strangers = []string{"kibitz-stranger", "kibitzstranger", "70007"}
 
 // openTarget asks with a host or a value that the site does not know.
 func (c *checker) openTarget(s *rulebook.Site, r *rulebook.Rule, a *rulebook.Redirect) bool {
-	for _, req := range c.strangers(s, r, stranger) {
-		c.tried++
-		resp := c.Predict(req)
-		if resp.By != r || resp.Cause != engine.CauseRedirect {
-			continue
+	for _, stranger := range strangers {
+		for _, req := range c.strangers(s, r, stranger) {
+			c.tried++
+			resp := c.Predict(req)
+			if resp.By != r || resp.Cause != engine.CauseRedirect {
+				continue
+			}
+			next, err := req.Address.Resolve(resp.Location)
+			if err != nil || !strings.Contains(next.Host, stranger) || c.SiteFor(next.Host) != nil && !s.UnknownHosts {
+				continue
+			}
+			place, width := clause(r, "to")
+			c.note(Found, r, "")
+			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+				Message: fmt.Sprintf("Whoever makes a link can send visitors from here to a host of his choice: this one goes to %s.", next.Host),
+				Advice:  "write the host out, or let the pattern take only the names that are meant"})
+			return true
 		}
-		next, err := req.Address.Resolve(resp.Location)
-		if err != nil || !contains(next.Host, stranger) {
-			continue
-		}
-		place, width := clause(r, "to")
-		c.note(Found, r, "")
-		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-			Message: fmt.Sprintf("Whoever makes a link can send visitors from here to a host of his choice: this one goes to %s.", next.Host),
-			Advice:  "write the host out, or let the pattern take only the names that are meant"})
-		return true
 	}
 	return false
 }

@@ -40,20 +40,21 @@ const (
 // A space is the requests that one site can get.
 type space struct {
 	*engine.Engine
-	site   *rulebook.Site
-	effort int
-	base   request.Request
-	reach  map[*rulebook.Rule]*reach
-	files  pattern.Machine // paths of files, and of folders
-	folder pattern.Machine
-	memo   map[string]pathAnswer
-	asks   bool                   // some entry asks for a name
-	rows   map[string][]placedRow // of all tables, by path
-	langs  map[*rulebook.Rule]*pattern.Lang
+	site    *rulebook.Site
+	effort  int
+	base    request.Request
+	reach   map[*rulebook.Rule]*reach
+	files   pattern.Machine // paths of files, and of folders
+	folder  pattern.Machine
+	memo    map[string]pathAnswer
+	asks    bool                   // some entry asks for a name
+	rows    map[string][]placedRow // of all tables, by path
+	langs   map[*rulebook.Rule]*pattern.Lang
+	samples map[*rulebook.Rule][]string // paths
 }
 
 func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
-	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}}
+	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}}
 	sp.base.Address = s.Address
 	sp.base.Address.Path, sp.base.Address.Query, sp.base.Address.HasQuery, sp.base.Address.Fragment = "/", "", false, ""
 	for _, r := range s.Rules {
@@ -220,6 +221,7 @@ func (sp *space) treeHas(what string) pattern.Machine {
 type question struct {
 	in, out []*rulebook.Rule
 	path    pattern.Machine             // which its path is in, too; nil for any
+	hint    string                      // a path that may do; "" for none
 	like    *request.Request            // what fields that are not asked about are taken from; nil for plain ones
 	fix     func(*request.Request) bool // what the request must be beside; nil for nothing
 }
@@ -379,13 +381,16 @@ func (s *search) finish(req request.Request, alive []bool) *request.Request {
 		}
 		return &out
 	}
+	if s.hint != "" {
+		if found := try(s.hint); found != nil {
+			return found
+		}
+	}
 	// The plain words of the first entry are nearly always good.
 	if len(s.in) > 0 {
-		for _, p := range s.in[0].On {
-			for _, w := range p.Words(2) {
-				if found := try(w); found != nil {
-					return found
-				}
+		for _, w := range s.specimens(s.in[0]) {
+			if found := try(w); found != nil {
+				return found
 			}
 		}
 	}
@@ -407,6 +412,23 @@ func (s *search) finish(req request.Request, alive []bool) *request.Request {
 		s.doubt("a request that was made for it does otherwise")
 	}
 	return nil
+}
+
+// specimens are a few paths that a rule's patterns take.
+func (sp *space) specimens(r *rulebook.Rule) []string {
+	words, ok := sp.samples[r]
+	if !ok {
+		for _, p := range r.On {
+			words = append(words, p.Words(2)...)
+		}
+		if m, ok := r.Action.(*rulebook.Moves); ok {
+			for _, row := range m.Table.Rows[:min(len(m.Table.Rows), 3)] {
+				words = append(words, row.Path)
+			}
+		}
+		sp.samples[r] = words
+	}
+	return words
 }
 
 // words gives some paths for the rules that are alive.

@@ -8,8 +8,6 @@ import (
 	"kibitz/core/rulebook"
 )
 
-func contains(s, part string) bool { return strings.Contains(s, part) }
-
 // strangers gives requests for a rule in which a given text stands wherever its
 // templates copy something of the request. Not all of them are taken by it.
 func (c *checker) strangers(s *rulebook.Site, r *rulebook.Rule, text string) []*request.Request {
@@ -73,7 +71,7 @@ func (c *checker) strangers(s *rulebook.Site, r *rulebook.Rule, text string) []*
 	return out
 }
 
-const maxStrangers = 12
+const maxStrangers = 1
 
 // copiedFields are the fields of the request that a rule's templates copy.
 func copiedFields(r *rulebook.Rule) []rulebook.Field {

@@ -6,7 +6,6 @@ import (
 
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
-	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
 
@@ -127,7 +126,6 @@ func (c *checker) bareKeyword(sp *space, r *rulebook.Rule) {
 			if v.Kind != rulebook.ValueText || !keywords[v.Text] || strings.HasPrefix(v.Word, `"`) {
 				continue
 			}
-			var req *request.Request
 			req, err := sp.find(question{in: []*rulebook.Rule{r}})
 			if err != nil {
 				return
@@ -136,6 +134,7 @@ func (c *checker) bareKeyword(sp *space, r *rulebook.Rule) {
 			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: t.Place, Width: t.Width, Request: req,
 				Message: fmt.Sprintf("%s is compared with the text %q, which looks like a word of the language.", t.Field, v.Text),
 				Advice:  fmt.Sprintf("if the text is meant, put it in quotes:   %q", v.Text)})
+			break
 		}
 	}
 }

@@ -23,13 +23,13 @@ what was proved, and what was only tried.
 Exit status 1: there is a finding of severity error.`,
 	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		as := flags.String("as", "text", "the `form` of the result: text, json")
+		as := flags.String("as", "text", "the `form` of the result: text, json, sarif")
 		failOn := flags.String("fail-on", "error", "the least `severity` that gives exit status 1: error, warning, note")
 		effort := flags.Int("effort", 1, "let proofs grow `N` times as large before they are left open")
 		watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
-			if err := r.checkAs("text", "json"); err != nil {
+			if err := r.checkAs("text", "json", "sarif"); err != nil {
 				return 0, err
 			}
 			severity := proof.Severity(*failOn)
@@ -61,12 +61,16 @@ func (r *run) check(severity proof.Severity, effort int) (int, error) {
 		return 0, err
 	}
 	report := proof.Check(e, effort)
-	if r.as == "json" {
-		if err := r.checkJSON(report); err != nil {
-			return 0, err
-		}
-	} else {
+	switch r.as {
+	case "json":
+		err = r.checkJSON(report)
+	case "sarif":
+		err = r.checkSARIF(report)
+	default:
 		r.checkText(e.Book, report)
+	}
+	if err != nil {
+		return 0, err
 	}
 	if report.Worst(severity) {
 		return exitFindings, nil
@@ -99,36 +103,58 @@ func (r *run) checkText(book *rulebook.Book, report *proof.Report) {
 		said = strings.Join(parts, ", ")
 	}
 	out.Printf("%s: %s for %s: %s\n\n", render.Clean(name), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
-	var rows [][]string
-	for i := 0; i < len(report.Claims); {
-		c := report.Claims[i]
-		var said []string
-		for ; i < len(report.Claims) && report.Claims[i].Finding == c.Finding; i++ {
-			said = append(said, claimText(report.Claims[i], len(said) > 0))
+	r.claims(report.Claims)
+}
+
+// claims says what is known of every finding: first, in a few lines, what is
+// proved not to be; then, one by one, what is not so simple.
+func (r *run) claims(claims []proof.Claim) {
+	var proved []string
+	var others [][2]string
+	for i := 0; i < len(claims); {
+		first := i
+		for i < len(claims) && claims[i].Finding == claims[first].Finding {
+			i++
 		}
-		rows = append(rows, []string{c.Finding, strings.Join(said, "; ")})
+		of := claims[first:i]
+		if len(of) == 1 && of[0].State == proof.Proved {
+			proved = append(proved, fmt.Sprintf("%s (%s)", of[0].Finding, scope(of[0])))
+			continue
+		}
+		var said []string
+		for _, c := range of {
+			said = append(said, claimText(c))
+		}
+		others = append(others, [2]string{of[0].Finding, strings.Join(said, "; ")})
 	}
-	out.Rows("  ", rows)
+	if len(proved) > 0 {
+		r.out.Wrapped("  Proved that there is no  ", strings.Join(proved, ", "))
+		r.out.Printf("\n")
+	}
+	for _, o := range others {
+		r.out.Wrapped(fmt.Sprintf("  %-23s  ", o[0]), o[1])
+	}
+}
+
+// scope is what a claim speaks of.
+func scope(c proof.Claim) string {
+	if c.Sites > 0 {
+		return render.Count(c.Sites, "site")
+	}
+	return render.Count(c.Entries, "entry")
 }
 
 // claimText says what is known, in plain words.
-func claimText(c proof.Claim, more bool) string {
-	of := render.Count(c.Entries, "entry")
-	if c.Sites > 0 {
-		of = render.Count(c.Sites, "site")
-	}
+func claimText(c proof.Claim) string {
 	switch c.State {
 	case proof.Found:
-		return "found: " + of
+		return scope(c) + " found"
 	case proof.Proved:
-		if more {
-			return "proved that there is none: " + of
-		}
-		return "there is none, proved: " + of
+		return scope(c) + " proved to have none"
 	case proof.Tried:
-		return fmt.Sprintf("none in %s tried: %s (%s)", render.Count(c.Tried, "request"), of, render.Clean(c.Why))
+		return fmt.Sprintf("%s: none in %s tried (%s)", scope(c), render.Count(c.Tried, "request"), render.Clean(c.Why))
 	}
-	return fmt.Sprintf("open: %s (%s)", of, render.Clean(c.Why))
+	return fmt.Sprintf("%s open (%s)", scope(c), render.Clean(c.Why))
 }
 
 // finding shows one finding: the place, what happens, a request, the way out.

@@ -111,6 +111,7 @@ func (o *Output) Wrapped(indent, s string) {
 	for _, word := range strings.Fields(s) {
 		if utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > o.Width && line != indent {
 			o.Printf("%s\n", line)
+			indent = strings.Repeat(" ", utf8.RuneCountInString(indent))
 			line = indent
 		}
 		if line != indent {
