@@ -1,4 +1,4 @@
-// Package docs holds what `kibitz help` shows of the documents beside it.
+// Package docs is the documentation that the program itself shows.
 package docs
 
 import _ "embed"
@@ -8,7 +8,12 @@ import _ "embed"
 //go:embed language.md
 var Language string
 
-// Lists explains request lists.
+// Lists is the reference of request lists.
 //
 //go:embed lists.md
 var Lists string
+
+// Findings explains what check finds.
+//
+//go:embed findings.md
+var Findings string

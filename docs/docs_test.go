@@ -3,6 +3,7 @@ package docs
 // Every rulebook in the language reference is read, and its examples are run.
 
 import (
+	"crypto/sha256"
 	"os"
 	"strings"
 	"testing"
@@ -84,6 +85,54 @@ func TestEveryKindAndClauseIsExplained(t *testing.T) {
 	for _, f := range rulebook.FieldWords {
 		if !strings.Contains(Language, "`"+f+"`") {
 			t.Errorf("the field %s is not explained", f)
+		}
+	}
+}
+
+// findingsTree has what the examples of the findings speak of.
+var findingsTree = site.Memory(map[string]string{
+	"/index.html": "home", "/fares/index.html": "fares", "/boats/avocet.html": "avocet", "/fleet/index.html": "fleet", "/fleet/avocet.html": "avocet",
+	"/offers/summer/index.html": "summer", "/errors/not-found.html": "gone", "/crew/rota.html": "rota", "/planner/index.html": "plan", "/maps/docs": "map",
+	"/downloads/prices.bak": "x", "/downloads/fares.pdf": "x", "/fares.sql": "x", "/soon/index.html": "soon", "/blog/new/a": "x", "/de/fares": "x",
+	"/styles/site.css": strings.Repeat("body { color: red }\n", 60), "/scripts/app.js": strings.Repeat("let a = 1\n", 200), "/images/map.png": noise(),
+})
+
+// noise is text that does not shrink.
+func noise() string {
+	out := ""
+	for i := range 100 {
+		sum := sha256.Sum256([]byte{byte(i)})
+		out += string(sum[:])
+	}
+	return out
+}
+
+// Every finding is explained by a rulebook that has it, and by one that has not.
+func TestEveryFindingIsThereBeforeAndGoneAfter(t *testing.T) {
+	for _, k := range proof.Kinds() {
+		if !strings.Contains(Findings, "\n### "+k.Name+"\n") || !strings.Contains(Findings, k.Before) || !strings.Contains(Findings, k.After) {
+			t.Errorf("%s is not explained in findings.md as it is in help: run go run ./bench/trial -write", k.Name)
+		}
+		for _, part := range []struct {
+			text string
+			want bool
+		}{{k.Before, true}, {k.After, false}} {
+			text := part.text
+			if !strings.HasPrefix(text, "site ") {
+				text = "list crew-net 192.0.2.0/24\nsite saltmarsh address https://saltmarsh-ferries.example hosts www.saltmarsh-ferries.example\n" + text
+			}
+			book, err := rulebook.Read("findings.md", []byte(text), load)
+			if err != nil {
+				t.Errorf("%s: %v in\n%s", k.Name, err, text)
+				continue
+			}
+			found := false
+			for _, f := range proof.Check(engine.New(book, []*site.Tree{findingsTree}), 1).Findings {
+				found = found || f.Name == k.Name
+			}
+			if found != part.want {
+				t.Errorf("%s: found %v, want %v, in\n%s", k.Name, found, part.want, text)
+			}
 		}
 	}
 }

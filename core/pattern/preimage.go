@@ -121,10 +121,11 @@ type slot struct {
 type thread struct {
 	pc    uint32
 	slots []slot
+	id    string // its key, once it is in a set
 }
 
 func (t thread) key() string {
-	b := binary.LittleEndian.AppendUint32(nil, t.pc)
+	b := binary.LittleEndian.AppendUint32(make([]byte, 0, 4+10*len(t.slots)), t.pc)
 	for _, s := range t.slots {
 		g := byte(0)
 		if s.guessed {
@@ -346,10 +347,12 @@ func (w *preimage) follow(set map[string]thread, seen map[string]bool, t thread,
 		if syntax.EmptyOp(inst.Arg)&^at == 0 {
 			to(t, inst.Out)
 		} else {
+			t.id = key
 			set[key] = t
 		}
 	case syntax.InstFail:
 	default:
+		t.id = key
 		set[key] = t
 	}
 }
@@ -408,7 +411,7 @@ func (w *preimage) step(set []thread, c byte, inHex bool) []thread {
 			continue
 		}
 		dead := false
-		moved := thread{inst.Out, slices.Clone(t.slots)}
+		moved := thread{pc: inst.Out, slots: slices.Clone(t.slots)}
 		for i, s := range t.slots {
 			if s.phase != open {
 				continue
@@ -446,7 +449,7 @@ func sorted(set map[string]thread) []thread {
 // explore makes the automaton: a state is a set of threads, and how many bytes
 // of an encoded character are still to come.
 func (w *preimage) explore() (*Lang, error) {
-	first := thread{uint32(w.prog.Start), make([]slot, len(w.copies))}
+	first := thread{pc: uint32(w.prog.Start), slots: make([]slot, len(w.copies))}
 	start, seen := map[string]thread{}, map[string]bool{}
 	w.enter(first, Whole, 0, func(t thread) {
 		w.follow(start, seen, t, syntax.EmptyBeginText|syntax.EmptyBeginLine)
@@ -458,19 +461,20 @@ func (w *preimage) explore() (*Lang, error) {
 	ids := map[string]uint16{}
 	states := []state{{}}
 	threads := 0
+	var key []byte
 	l := &Lang{classes: len(PathBytes) + 1, next: make([]uint16, len(PathBytes)+1)}
 	number := func(set []thread, hex int) uint16 {
 		if len(set) == 0 {
 			return 0
 		}
-		key := string(rune(hex))
+		key = append(key[:0], byte(hex))
 		for _, t := range set {
-			key += t.key()
+			key = append(key, t.id...)
 		}
-		id, ok := ids[key]
+		id, ok := ids[string(key)]
 		if !ok {
 			id = uint16(len(states))
-			ids[key] = id
+			ids[string(key)] = id
 			states = append(states, state{set, hex})
 			threads += len(set)
 		}

@@ -11,8 +11,8 @@ import (
 var badTarget = Kind{
 	Name: "bad-target", Severity: Error,
 	Summary: "some value makes the result invalid, and the visitor gets a 500",
-	Before:  "redirect crew-file on /crew/:name to /staff/{name}. as permanent        # and /crew/. ?",
-	After:   "redirect crew-file on /crew/:name to /staff/{name}.html as permanent",
+	Before:  "redirect branch on /office/:town          to https://{town}.saltmarsh-ferries.example/ as permanent      # and /office/a_b ?",
+	After:   "redirect branch on /office/:town([a-z]+)  to https://{town}.saltmarsh-ferries.example/ as permanent",
 	find:    findBadTargets,
 }
 

@@ -56,7 +56,7 @@ type Claim struct {
 	Tried   int // requests
 	Why     string
 
-	rules []string // the names of the entries
+	Rules []string // the names of the entries, where each was decided by itself
 }
 
 // A Report is what Check gives.
@@ -161,7 +161,7 @@ func (c *checker) conclusions(how string) {
 		c.claim(state, len(list), "%s", why)
 		if n := len(c.report.Claims); len(list) > 0 {
 			for _, r := range list {
-				c.report.Claims[n-1].rules = append(c.report.Claims[n-1].rules, r.Name)
+				c.report.Claims[n-1].Rules = append(c.report.Claims[n-1].Rules, r.Name)
 			}
 		}
 	}
@@ -174,6 +174,13 @@ const maxReasons = 4
 // multiplied by effort.
 func Check(e *engine.Engine, effort int) *Report {
 	c := newChecker(e, max(effort, 1))
+	go func() { // the automata are made while the first questions are asked
+		for _, r := range e.Book.Rules {
+			for _, p := range r.On {
+				_, _ = p.Lang()
+			}
+		}
+	}()
 	for _, k := range Kinds() {
 		c.kind, c.tried = k, 0
 		k.find(c)

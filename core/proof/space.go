@@ -33,7 +33,7 @@ var errNone = errors.New("there is no such request")
 const (
 	maxSearch  = 100_000 // states of a search for a path
 	maxText    = 2_000   // of a search for the values of a field
-	maxSolid   = 1_500   // of a set that is kept
+	maxSolid   = 1_000   // of a set that is kept
 	maxChoices = 4_096   // combinations of choices
 )
 

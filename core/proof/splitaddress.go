@@ -12,7 +12,7 @@ var splitAddress = Kind{
 	Name: "split-address", Severity: Note,
 	Summary: "two addresses answer 200 with the same file: by its document name, a slash, letter case, or another host",
 	Before:  "site saltmarsh address https://saltmarsh-ferries.example hosts www.saltmarsh-ferries.example",
-	After:   "redirect one-name when host www.saltmarsh-ferries.example to https://saltmarsh-ferries.example{path} as permanent",
+	After:   "redirect secure   when scheme http to https://{host}{path} as permanent\nredirect one-name when host www.saltmarsh-ferries.example to https://saltmarsh-ferries.example{path} as permanent\nredirect plain    on ~/(.*/)?index\\.html to /{1} as permanent",
 	find:    findSplits,
 }
 

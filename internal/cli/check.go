@@ -26,6 +26,7 @@ Exit status 1: there is a finding of severity error.`,
 		as := flags.String("as", "text", "the `form` of the result: text, json, sarif")
 		failOn := flags.String("fail-on", "error", "the least `severity` that gives exit status 1: error, warning, note")
 		effort := flags.Int("effort", 1, "let proofs grow `N` times as large before they are left open")
+		top := flags.Int("top", 10, "show up to `N` findings of each name, 0 for all; other forms have them all")
 		watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
@@ -45,7 +46,7 @@ Exit status 1: there is a finding of severity error.`,
 			if *effort < 1 || *effort > 1000 {
 				return 0, usagef("-effort is a number from 1 to 1000, not %d", *effort)
 			}
-			once := func() (int, error) { return r.check(severity, *effort) }
+			once := func() (int, error) { return r.check(severity, *effort, *top) }
 			if *watch {
 				return r.watch(nil, once)
 			}
@@ -55,7 +56,7 @@ Exit status 1: there is a finding of severity error.`,
 }
 
 // check looks at the rulebook once.
-func (r *run) check(severity proof.Severity, effort int) (int, error) {
+func (r *run) check(severity proof.Severity, effort, top int) (int, error) {
 	e, err := r.load()
 	if err != nil {
 		return 0, err
@@ -67,7 +68,7 @@ func (r *run) check(severity proof.Severity, effort int) (int, error) {
 	case "sarif":
 		err = r.checkSARIF(report)
 	default:
-		r.checkText(e.Book, report)
+		r.checkText(e.Book, report, top)
 	}
 	if err != nil {
 		return 0, err
@@ -78,12 +79,23 @@ func (r *run) check(severity proof.Severity, effort int) (int, error) {
 	return exitWell, nil
 }
 
-func (r *run) checkText(book *rulebook.Book, report *proof.Report) {
+func (r *run) checkText(book *rulebook.Book, report *proof.Report, top int) {
 	out := r.out
 	count := map[proof.Severity]int{}
+	named := map[string]int{}
+	var more []string
 	for _, f := range report.Findings {
 		count[f.Severity]++
+		if named[f.Name]++; top > 0 && named[f.Name] > top {
+			if named[f.Name] == top+1 {
+				more = append(more, f.Name)
+			}
+			continue
+		}
 		r.finding(f)
+	}
+	for _, name := range more {
+		out.Printf("… and %s more of %s; all of them: kibitz check -top 0\n", render.Number(named[name]-top), name)
 	}
 	if len(report.Findings) > 0 {
 		out.Printf("\n")

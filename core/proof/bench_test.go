@@ -1,0 +1,68 @@
+package proof
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// largeBook writes n entries as rebuilt sites have them; with broad, one in a
+// hundred has no literal beginning.
+func largeBook(n int, broad bool) string {
+	var b strings.Builder
+	b.WriteString("site s address https://s.example hosts www.s.example\nredirect secure when scheme http to https://{host}{path} as permanent\n")
+	for i := range n {
+		switch {
+		case broad && i%100 == 0:
+			fmt.Fprintf(&b, "redirect b%d on ~/.*x%d\\.php to /new/b%d/ as permanent\n", i, i, i)
+		case i%10 < 5:
+			fmt.Fprintf(&b, "redirect e%d on /old%d/:x to /new%d/{x}/ as permanent\n", i, i, i)
+		case i%10 < 7:
+			fmt.Fprintf(&b, "redirect e%d on /s%d/p%d/* to /t%d/{1} as permanent\n", i, i%200, i, i)
+		case i%10 == 7:
+			fmt.Fprintf(&b, "rewrite e%d on /r%d/:x/:y to /show%d.html?a={x}&b={y}\n", i, i, i)
+		case i%10 == 8:
+			fmt.Fprintf(&b, "redirect e%d on /page%d.php when query.id %d to /pages/%d/ as permanent\n", i, i, i, i)
+		default:
+			fmt.Fprintf(&b, "access e%d in /private%d/ unless client 192.0.2.0/24 refuse\n", i, i)
+		}
+	}
+	return b.String()
+}
+
+// table is a table of moves of which one row in ten leads to another.
+func largeTable(n int) []byte {
+	var b strings.Builder
+	for i := range n {
+		to := fmt.Sprintf("/new/%d/", i)
+		if i%10 == 0 && i+7 < n {
+			to = fmt.Sprintf("/old/p%d.html", i+7)
+		}
+		fmt.Fprintf(&b, "/old/p%d.html,%s\n", i, to)
+	}
+	return []byte(b.String())
+}
+
+// Reading, compiling and checking large rulebooks.
+func BenchmarkCheck(b *testing.B) {
+	moves := largeTable(100_000)
+	for _, test := range []struct{ name, text string }{
+		{"entries=2000", largeBook(2000, false)},
+		{"entries=5000,broad=50", largeBook(5000, true)},
+		{"moves=100000", "site s address https://s.example\nmoves m table m.csv as permanent\n"},
+	} {
+		b.Run(test.name, func(b *testing.B) {
+			for b.Loop() {
+				book, err := rulebook.Read("t.kibitz", []byte(test.text), func(string) ([]byte, error) { return moves, nil })
+				if err != nil {
+					b.Fatal(err)
+				}
+				Check(engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": "x"})}), 1)
+			}
+		})
+	}
+}

@@ -1,0 +1,31 @@
+package proof
+
+import (
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// Requests gives the requests that are made of a rulebook's own selectors, and
+// one for each file and folder of its trees.
+func Requests(e *engine.Engine) []*request.Request {
+	c := newChecker(e, 1)
+	var out []*request.Request
+	for _, s := range e.Book.Sites {
+		for _, r := range s.Rules {
+			out = append(out, c.probes(s, r)...)
+			if req, err := c.space(s).find(question{in: []*rulebook.Rule{r}}); err == nil {
+				out = append(out, req)
+			}
+		}
+		e.Tree(s).Each(func(n *site.Node) {
+			req := &request.Request{Address: s.Address}
+			if req.Address.Path = n.Path; n.Folder {
+				req.Address.Path += "/"
+			}
+			out = append(out, req)
+		})
+	}
+	return out
+}
