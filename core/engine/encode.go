@@ -102,6 +102,7 @@ func (s *state) encode(r *Response) {
 			}
 			s.note(c.by, "the stored %s is sent (%s)", sibling.Path, name)
 			s.encoded(r, name, sibling.Size)
+			r.stored = sibling
 			return
 		}
 	}
@@ -121,6 +122,7 @@ func (s *state) encode(r *Response) {
 	}
 	s.note(c.by, "encoded as %s: %d of %d bytes", best, size, r.Size)
 	s.encoded(r, best, size)
+	r.level = c.level
 }
 
 func (s *state) encoded(r *Response, name string, size int64) {

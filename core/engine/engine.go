@@ -8,6 +8,9 @@
 package engine
 
 import (
+	"errors"
+	"net/http"
+
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -219,14 +222,35 @@ type Response struct {
 	Path  string // as the reading left it
 	Query string
 
-	content []byte // of what is no file, or a filled page
-	first   int64  // of the bytes that are sent, for a part
+	content []byte     // of what is no file, or a filled page
+	first   int64      // of the bytes that are sent, for a part
+	stored  *site.Node // the sibling that is sent in the file's place
+	level   int        // of encoding
 }
 
 // Get gives the value of a response header, and whether there is one.
 func (r *Response) Get(name string) (string, bool) {
 	req := request.Request{Headers: r.Headers}
 	return req.Get(name)
+}
+
+// Body gives the bytes that go over the wire: encoded, or a part, as the header
+// says. It fails where only an inventory is known.
+func (r *Response) Body() ([]byte, error) {
+	var body []byte
+	var err error
+	if r.stored != nil {
+		body, err = r.stored.Read()
+	} else if body, err = r.Content(); err == nil && r.Encoding != "" {
+		body = Encode(body, r.Encoding, r.level)
+	}
+	if err != nil || r.Status != http.StatusPartialContent {
+		return body, err
+	}
+	if r.first+r.Encoded > int64(len(body)) {
+		return nil, errors.New("the file is shorter than it was")
+	}
+	return body[r.first : r.first+r.Encoded], nil
 }
 
 // Content gives the bytes of what is sent, before they are encoded. It fails

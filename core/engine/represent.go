@@ -44,6 +44,7 @@ func (s *state) represent(r *Response) {
 		r.File, r.content, r.Type = nil, nil, ""
 		return
 	}
+	r.stored = nil
 	charset := ""
 	switch {
 	case r.File != nil && s.site != nil:

@@ -100,10 +100,7 @@ func (r *run) checkText(book *rulebook.Book, report *proof.Report, top int) {
 	if len(report.Findings) > 0 {
 		out.Printf("\n")
 	}
-	name := r.rules
-	if name == "" {
-		name = defaultRules
-	}
+	name := r.rulesName()
 	said := out.Well("nothing found")
 	if len(report.Findings) > 0 {
 		var parts []string

@@ -37,13 +37,7 @@ func (r *run) watch(lists []string, do func() (int, error)) (int, error) {
 		case err := <-w.Errors:
 			return 0, err
 		case <-w.Events:
-			for settled := false; !settled; { // editors write in several steps
-				select {
-				case <-w.Events:
-				case <-time.After(100 * time.Millisecond):
-					settled = true
-				}
-			}
+			settle(w)
 		}
 	}
 }
@@ -51,10 +45,7 @@ func (r *run) watch(lists []string, do func() (int, error)) (int, error) {
 // watched adds what the result depends on to a watcher. Folders are watched,
 // since editors put a new file in the place of the old one.
 func (r *run) watched(w *fsnotify.Watcher, lists []string) {
-	name := r.rules
-	if name == "" {
-		name = defaultRules
-	}
+	name := r.rulesName()
 	w.Add(filepath.Dir(name))
 	for _, l := range lists {
 		if l != "-" {

@@ -1,0 +1,379 @@
+// Package live speaks to clients and servers: it answers real requests as they
+// are predicted, and holds the answers of a running server against the
+// prediction. It is the only place with a socket.
+package live
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"math/big"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+)
+
+// A Served is one request that was answered, for the log.
+type Served struct {
+	Time     time.Time
+	Request  *request.Request
+	Response *engine.Response
+	Status   int // as it was sent; of an application's answer, too
+	Bytes    int64
+	Took     time.Duration
+}
+
+// A Server answers requests as Predict does. It is an http.Handler.
+type Server struct {
+	Host      string // by which every request is asked; "" for its own Host field
+	Forwarded bool   // the client and the scheme are those of a Forwarded field (RFC 7239)
+	Clock     func() time.Time
+	Log       func(Served) // may be nil
+
+	engine atomic.Pointer[engine.Engine]
+	local  []origin // where it listens
+}
+
+// An origin is where the server listens for a scheme.
+type origin struct{ scheme, address string }
+
+// NewServer makes a server for a rulebook.
+func NewServer(e *engine.Engine) *Server {
+	s := &Server{Clock: time.Now}
+	s.Use(e)
+	return s
+}
+
+// Use puts another rulebook in place; requests that are being answered keep the
+// old one.
+func (s *Server) Use(e *engine.Engine) { s.engine.Store(e) }
+
+// maxBody is how much of a request's body is read.
+const maxBody = 64 << 20
+
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	start := time.Now()
+	e := s.engine.Load()
+	req, named := s.request(e, r)
+	resp := e.Predict(req)
+	done := Served{Time: s.Clock(), Request: req, Response: resp, Status: resp.Status}
+	if resp.App {
+		done.Status, done.Bytes = s.handOff(w, r, req, resp.By.Action.(*rulebook.Handoff))
+	} else {
+		io.Copy(io.Discard, http.MaxBytesReader(w, r.Body, maxBody))
+		done.Bytes = s.answer(w, r, req, resp, named)
+	}
+	done.Took = time.Since(start)
+	if s.Log != nil {
+		s.Log(done)
+	}
+}
+
+// request reads what a client asks for. named is false where it does not name
+// one of the rulebook's hosts, but the address at which the server listens.
+func (s *Server) request(e *engine.Engine, r *http.Request) (req *request.Request, named bool) {
+	scheme := "http"
+	if r.TLS != nil {
+		scheme = "https"
+	}
+	main := e.Book.BaseAddress()
+	host := r.Host
+	if s.Host != "" {
+		host = s.Host
+	}
+	base := request.Address{Scheme: scheme, Host: host, Port: request.DefaultPort(scheme)}
+	if a, err := request.Parse(scheme+"://"+host, request.Address{}); err == nil {
+		base = a
+		if e.Serves(a.Host) || !isLocal(a.Host) {
+			named = true
+		}
+	}
+	if !named { // a preview: it stands for the main address
+		base.Host, base.Port = main.Host, main.Port
+		if len(s.local) < 2 {
+			base.Scheme = main.Scheme
+		}
+	}
+	base.Port = request.DefaultPort(base.Scheme)
+	req = &request.Request{Method: r.Method, Time: s.Clock(), Body: max(r.ContentLength, 0)}
+	req.Address = base
+	target := r.RequestURI
+	if r.URL.IsAbs() { // as a proxy is asked
+		target = r.URL.RequestURI()
+	}
+	req.Address.Path, req.Address.Query, req.Address.HasQuery = strings.Cut(target, "?")
+	if client, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
+		req.Client = client.Addr().Unmap()
+	}
+	for name, values := range r.Header {
+		if name == "Content-Length" || s.Forwarded && name == "Forwarded" {
+			continue
+		}
+		for _, v := range values {
+			req.Headers = append(req.Headers, request.Header{Name: name, Value: v})
+		}
+	}
+	slices.SortStableFunc(req.Headers, func(a, b request.Header) int { return strings.Compare(a.Name, b.Name) })
+	if s.Forwarded {
+		forwarded(r.Header.Get("Forwarded"), req)
+	}
+	return req, named
+}
+
+// isLocal reports whether a host is this machine's own name.
+func isLocal(host string) bool {
+	if host == "localhost" {
+		return true
+	}
+	a, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return err == nil && (a.IsLoopback() || a.IsPrivate() || a.IsUnspecified())
+}
+
+// forwarded takes the client and the scheme from a Forwarded field (RFC 7239, 4).
+func forwarded(field string, req *request.Request) {
+	first, _, _ := strings.Cut(field, ",")
+	for _, pair := range strings.Split(first, ";") {
+		name, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
+		value = strings.Trim(value, `"`)
+		switch strings.ToLower(name) {
+		case "for":
+			if a, err := netip.ParseAddr(strings.Trim(value, "[]")); err == nil {
+				req.Client = a.Unmap()
+			}
+		case "proto":
+			if value == "http" || value == "https" {
+				req.Address.Scheme, req.Address.Port = value, request.DefaultPort(value)
+			}
+		}
+	}
+}
+
+// answer sends a predicted response, and gives the bytes of its body.
+func (s *Server) answer(w http.ResponseWriter, r *http.Request, req *request.Request, resp *engine.Response, named bool) int64 {
+	h := w.Header()
+	if len(resp.Hints) > 0 {
+		for _, link := range resp.Hints {
+			h.Add("Link", link)
+		}
+		w.WriteHeader(http.StatusEarlyHints)
+		h.Del("Link")
+	}
+	h["Content-Type"] = nil // nothing is guessed
+	body, err := resp.Body()
+	for _, f := range resp.Headers {
+		if f.Name == "Location" && !named {
+			f.Value = s.here(req, f.Value)
+		}
+		if http.CanonicalHeaderKey(f.Name) == "Content-Type" {
+			h.Set(f.Name, f.Value)
+			continue
+		}
+		h.Add(f.Name, f.Value)
+	}
+	if err != nil {
+		h.Del("Content-Length")
+		h.Del("Content-Encoding")
+		h.Set("Content-Type", "text/plain; charset=utf-8")
+		w.WriteHeader(resp.Status)
+		n, _ := fmt.Fprintf(w, "The content is not here: %v\n", err)
+		return int64(n)
+	}
+	if body != nil && r.Method != http.MethodHead {
+		h.Set("Content-Length", fmt.Sprint(len(body)))
+	}
+	w.WriteHeader(resp.Status)
+	if r.Method == http.MethodHead || resp.Status == http.StatusNoContent || resp.Status == http.StatusNotModified {
+		return 0
+	}
+	n, _ := w.Write(body)
+	return int64(n)
+}
+
+// here turns a Location on a host of the rulebook into one at which the server
+// listens, for a browser that does not know those hosts.
+func (s *Server) here(req *request.Request, location string) string {
+	to, err := req.Address.Resolve(location)
+	if err != nil || !strings.Contains(location, "://") || !s.engine.Load().Serves(to.Host) {
+		return location
+	}
+	at := s.local[0]
+	for _, o := range s.local {
+		if o.scheme == to.Scheme {
+			at = o
+		}
+	}
+	return at.scheme + "://" + at.address + to.Target() + to.Fragment
+}
+
+// handOff lets an application answer; without one, 502 says so.
+func (s *Server) handOff(w http.ResponseWriter, r *http.Request, req *request.Request, a *rulebook.Handoff) (status int, size int64) {
+	count := &counter{ResponseWriter: w}
+	to, err := url.Parse(a.To)
+	if a.To == "" || err != nil {
+		count.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		count.WriteHeader(http.StatusBadGateway)
+		fmt.Fprintf(count, "502: an application answers here, and the rulebook does not say where it is: write   to http://127.0.0.1:PORT   into the entry.\n")
+		return count.status, count.size
+	}
+	proxy := &httputil.ReverseProxy{
+		Rewrite: func(p *httputil.ProxyRequest) {
+			p.SetURL(to)
+			p.SetXForwarded()
+			p.Out.Host = req.Address.Host
+		},
+		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
+			w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+			w.WriteHeader(http.StatusBadGateway)
+			fmt.Fprintf(w, "502: the application at %s does not answer: %v\n", a.To, err)
+		},
+		ErrorLog: log.New(io.Discard, "", 0),
+	}
+	proxy.ServeHTTP(count, r)
+	return count.status, count.size
+}
+
+// counter notes what an application answers.
+type counter struct {
+	http.ResponseWriter
+	status int
+	size   int64
+}
+
+func (c *counter) WriteHeader(status int) {
+	if status >= 200 {
+		c.status = status
+	}
+	c.ResponseWriter.WriteHeader(status)
+}
+
+func (c *counter) Write(b []byte) (int, error) {
+	if c.status == 0 {
+		c.status = http.StatusOK
+	}
+	n, err := c.ResponseWriter.Write(b)
+	c.size += int64(n)
+	return n, err
+}
+
+func (c *counter) Unwrap() http.ResponseWriter { return c.ResponseWriter }
+
+// A Listener is where a server listens, before it serves.
+type Listener struct {
+	net.Listener
+	Scheme string
+}
+
+// URL is the address of the listener, as a link.
+func (l *Listener) URL() string { return l.Scheme + "://" + l.Addr().String() + "/" }
+
+// Listen opens a port; "" is a free one on loopback. With secure it speaks TLS,
+// with a certificate for the hosts of the rulebook that is made on the spot.
+func (s *Server) Listen(address string, secure bool) (*Listener, error) {
+	if address == "" {
+		address = "127.0.0.1:0"
+	}
+	in, err := net.Listen("tcp", address)
+	if err != nil {
+		if op, ok := errors.AsType[*net.OpError](err); ok && strings.Contains(op.Err.Error(), "in use") {
+			return nil, fmt.Errorf("%s is taken: another program listens there; choose another port with -listen, or leave it out for a free one", address)
+		}
+		return nil, fmt.Errorf("nothing can listen at %s: %w", address, err)
+	}
+	l := &Listener{in, "http"}
+	if secure {
+		cert, err := certificate(s.engine.Load().Book, s.Clock())
+		if err != nil {
+			in.Close()
+			return nil, err
+		}
+		l.Listener = tls.NewListener(in, &tls.Config{Certificates: []tls.Certificate{cert}, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12})
+		l.Scheme = "https"
+	}
+	s.local = append(s.local, origin{l.Scheme, l.Addr().String()})
+	return l, nil
+}
+
+// certificate makes one for the hosts of the rulebook, signed by itself.
+func certificate(book *rulebook.Book, now time.Time) (tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	template := &x509.Certificate{
+		SerialNumber: serial, Subject: pkix.Name{CommonName: "kibitz preview"},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(30 * 24 * time.Hour),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback},
+	}
+	for _, site := range book.Sites {
+		for _, h := range site.Hosts {
+			name := h.String()
+			if literal, ok := h.Literal(); ok {
+				name = literal
+			}
+			if strings.Trim(strings.TrimPrefix(name, "*."), "abcdefghijklmnopqrstuvwxyz0123456789.-") == "" {
+				template.DNSNames = append(template.DNSNames, name)
+			}
+		}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
+}
+
+// Serve answers on the listeners until the context ends; then it lets the
+// requests that are being answered come to their end.
+func (s *Server) Serve(ctx context.Context, listeners ...*Listener) error {
+	var servers []*http.Server
+	failed := make(chan error, len(listeners))
+	for _, l := range listeners {
+		server := &http.Server{
+			Handler: s, ErrorLog: log.New(io.Discard, "", 0), MaxHeaderBytes: 1 << 20,
+			ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
+		}
+		if l.Scheme == "https" {
+			server.Protocols = new(http.Protocols)
+			server.Protocols.SetHTTP1(true)
+			server.Protocols.SetHTTP2(true)
+		}
+		servers = append(servers, server)
+		go func() { failed <- server.Serve(l) }()
+	}
+	var err error
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+	}
+	stop, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	for _, server := range servers {
+		if server.Shutdown(stop) != nil {
+			server.Close()
+		}
+	}
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
