@@ -239,6 +239,9 @@ func (r *Response) Get(name string) (string, bool) {
 func (r *Response) Body() ([]byte, error) {
 	var body []byte
 	var err error
+	if bodiless(r.Status) {
+		return nil, nil
+	}
 	if r.stored != nil {
 		body, err = r.stored.Read()
 	} else if body, err = r.Content(); err == nil && r.Encoding != "" {

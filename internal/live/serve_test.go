@@ -1,0 +1,292 @@
+package live
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httptrace"
+	"net/netip"
+	"net/textproto"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/proof/trial"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+	"kibitz/demo"
+)
+
+// A world is a server with a client that knows no other.
+type world struct {
+	*engine.Engine
+	server *Server
+	now    atomic.Pointer[time.Time]
+	client *http.Transport
+}
+
+// serve starts a server on free ports.
+func serve(t *testing.T, e *engine.Engine) *world {
+	t.Helper()
+	w := &world{Engine: e, server: NewServer(e)}
+	zero := time.Time{}
+	w.now.Store(&zero)
+	w.server.Clock = func() time.Time { return *w.now.Load() }
+	w.server.Forwarded = true
+	at := map[string]string{}
+	var listeners []*Listener
+	for _, secure := range []bool{false, true} {
+		if secure {
+			zero := time.Now()
+			w.now.Store(&zero) // the certificate is valid from now on
+		}
+		l, err := w.server.Listen("", secure)
+		if err != nil {
+			t.Fatal(err)
+		}
+		listeners = append(listeners, l)
+		at[l.Scheme] = l.Addr().String()
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error)
+	go func() { ended <- w.server.Serve(ctx, listeners...) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+	})
+	dial := func(scheme string) func(context.Context, string, string) (net.Conn, error) {
+		return func(ctx context.Context, _, _ string) (net.Conn, error) {
+			c, err := net.Dial("tcp", at[scheme])
+			if err == nil && scheme == "https" {
+				c = tls.Client(c, &tls.Config{InsecureSkipVerify: true})
+			}
+			return c, err
+		}
+	}
+	w.client = &http.Transport{DialContext: dial("http"), DialTLSContext: dial("https"), DisableCompression: true}
+	t.Cleanup(w.client.CloseIdleConnections)
+	return w
+}
+
+// ask sends a request as it stands, and gives the answer with its body and early
+// hints.
+func (w *world) ask(req *request.Request) (*http.Response, []byte, []string, error) {
+	w.now.Store(&req.Time)
+	r := &http.Request{Method: req.Verb(), Host: req.Address.Host, Header: http.Header{"User-Agent": nil},
+		URL: &url.URL{Scheme: req.Address.Scheme, Host: req.Address.Host, Opaque: req.Address.Path, RawQuery: req.Address.Query, ForceQuery: req.Address.HasQuery}}
+	if strings.HasPrefix(req.Address.Path, "//") { // which would be taken for a host
+		r.URL.Opaque, r.URL.Path = "", req.Address.Path
+	}
+	for _, h := range req.Headers {
+		r.Header[http.CanonicalHeaderKey(h.Name)] = append(r.Header[http.CanonicalHeaderKey(h.Name)], h.Value)
+	}
+	if req.Client.IsValid() {
+		r.Header.Set("Forwarded", fmt.Sprintf("for=%q", req.Client))
+	}
+	if req.Body > 0 {
+		r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(make([]byte, req.Body))), req.Body
+	}
+	var hints []string
+	trace := &httptrace.ClientTrace{Got1xxResponse: func(status int, h textproto.MIMEHeader) error {
+		if status == http.StatusEarlyHints {
+			hints = h["Link"]
+		}
+		return nil
+	}}
+	resp, err := w.client.RoundTrip(r.WithContext(httptrace.WithClientTrace(context.Background(), trace)))
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	return resp, body, hints, err
+}
+
+// differs says in what the real answer to a request is not the predicted one; ""
+// for nothing.
+func (w *world) differs(req *request.Request) string {
+	sent := *req
+	if !sent.Client.IsValid() { // whoever asks has an address
+		sent.Client = netip.MustParseAddr("127.0.0.1")
+	}
+	want := w.Predict(&sent)
+	got, body, hints, err := w.ask(req)
+	switch {
+	case err != nil:
+		return err.Error()
+	case want.App:
+		return ""
+	case got.StatusCode != want.Status:
+		return fmt.Sprintf("status %d, predicted %d", got.StatusCode, want.Status)
+	case got.StatusCode == 400 && want.Cause == engine.CauseBadRequest:
+		return "" // the line of the request itself is refused
+	}
+	predicted := http.Header{}
+	for _, h := range want.Headers {
+		predicted.Add(h.Name, h.Value)
+	}
+	got.Header.Del("Date")
+	if predicted.Get("Content-Length") == "" && got.Header.Get("Content-Length") == "0" {
+		got.Header.Del("Content-Length")
+	}
+	for name := range predicted {
+		if !slices.Equal(got.Header[name], predicted[name]) {
+			return fmt.Sprintf("%s: %q, predicted %q", name, got.Header[name], predicted[name])
+		}
+	}
+	for name := range got.Header {
+		if predicted[name] == nil {
+			return fmt.Sprintf("%s: %q is sent, and not predicted", name, got.Header[name])
+		}
+	}
+	size := want.Encoded
+	if req.Verb() == "HEAD" {
+		size = 0
+	}
+	if int64(len(body)) != size && want.Status != http.StatusNoContent {
+		return fmt.Sprintf("%d bytes, predicted %d", len(body), size)
+	}
+	if content, err := want.Body(); err != nil || req.Verb() != "HEAD" && !bytes.Equal(content, body) {
+		return fmt.Sprintf("the body is another (%v)", err)
+	}
+	if !slices.Equal(hints, want.Hints) {
+		return fmt.Sprintf("hints %q, predicted %q", hints, want.Hints)
+	}
+	return ""
+}
+
+// demoEngine writes the example site into a folder and reads it.
+func demoEngine(t *testing.T) (*engine.Engine, map[string][]byte) {
+	t.Helper()
+	dir := t.TempDir()
+	files := demo.Files()
+	for name, text := range files {
+		at := filepath.Join(dir, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(at, text, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		os.Chtimes(at, demo.Modified, demo.Modified)
+	}
+	book, err := rulebook.Load(filepath.Join(dir, "site.kibitz"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	tree, err := site.Folder(book.Sites[0].Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return engine.New(book, []*site.Tree{tree}), files
+}
+
+func TestTheExampleIsAnsweredAsPredicted(t *testing.T) {
+	e, files := demoEngine(t)
+	w := serve(t, e)
+	asked := 0
+	for _, name := range []string{"requests.txt", "browser.txt", "yesterday.log"} {
+		_, err := list.Read(bytes.NewReader(files[name]), list.Options{Base: e.Book.BaseAddress()}, func(item *list.Item) {
+			asked++
+			if why := w.differs(item.Request); why != "" {
+				t.Errorf("%s:%d %s %s: %s", name, item.Line, item.Request.Verb(), item.Request.Address, why)
+			}
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, more := range [][]request.Header{
+		{{Name: "Range", Value: "bytes=10-19"}}, {{Name: "Range", Value: "bytes=-5"}, {Name: "Accept-Encoding", Value: "gzip"}}, {{Name: "Range", Value: "bytes=999999-"}},
+		{{Name: "If-None-Match", Value: "*"}}, {{Name: "If-Match", Value: `"x"`}}, {{Name: "If-Modified-Since", Value: "Sun, 01 Mar 2026 06:00:00 GMT"}},
+		{{Name: "Accept-Encoding", Value: "zstd, br;q=0.5"}}, {{Name: "Cookie", Value: "lang=de"}},
+	} {
+		for _, path := range []string{"/", "/styles/site.css", "/downloads/", "/nothing", "/images/logo.svg"} {
+			for _, method := range []string{"GET", "HEAD", "POST", "DELETE"} {
+				asked++
+				req := &request.Request{Method: method, Address: e.Book.BaseAddress(), Headers: more}
+				req.Address.Path = path
+				if why := w.differs(req); why != "" {
+					t.Errorf("%s %s %v: %s", method, path, more, why)
+				}
+			}
+		}
+	}
+	t.Logf("%d requests", asked)
+}
+
+func TestRandomRulebooksAreAnsweredAsPredicted(t *testing.T) {
+	books, each := 40, 60
+	if testing.Short() {
+		books = 5
+	}
+	for seed := range uint64(books) {
+		r := rand.New(rand.NewPCG(seed, 9))
+		text := trial.Book(r)
+		book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		e := engine.New(book, []*site.Tree{site.Memory(map[string]string{"/a": "a", "/b/index.html": "b", "/a-b/a": "x"})})
+		w := serve(t, e)
+		requests := trial.Requests(book.Sites[0].Address, text)
+		for range each {
+			req := requests[r.IntN(len(requests))]
+			if why := w.differs(req); why != "" {
+				t.Fatalf("%s %v: %s, with\n%s", req.Address, req.Headers, why, text)
+			}
+		}
+	}
+}
+
+func TestAnApplicationAnswersForItself(t *testing.T) {
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.WriteHeader(http.StatusTeapot)
+		fmt.Fprintf(w, "%s %s for %s", r.Method, r.URL, r.Host)
+	}))
+	defer app.Close()
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\nhandoff app in /app/ to "+app.URL+"\nhandoff none in /none/\nhandoff gone in /gone/ to http://127.0.0.1:1\n"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := serve(t, engine.New(book, []*site.Tree{nil}))
+	for path, want := range map[string]string{"/app/x?a=1": "418 GET /app/x?a=1 for s.example", "/none/": "502 502: an application answers here, and", "/gone/": "502 502: the application at http://127.0.0.1:1 does not answer"} {
+		req := &request.Request{Address: book.BaseAddress()}
+		req.Address.Path, req.Address.Query, req.Address.HasQuery = strings.Cut(path, "?")
+		resp, body, _, err := w.ask(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprintf("%d %s", resp.StatusCode, body); !strings.HasPrefix(got, want) {
+			t.Errorf("%s: %s, want %s", path, got, want)
+		}
+	}
+}
+
+func TestTakenPortsAreSaid(t *testing.T) {
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	e, _ := demoEngine(t)
+	if _, err := NewServer(e).Listen(taken.Addr().String(), false); err == nil || !strings.Contains(err.Error(), "is taken") {
+		t.Errorf("got %v", err)
+	}
+}
