@@ -10,6 +10,7 @@ package engine
 import (
 	"errors"
 	"net/http"
+	"net/netip"
 
 	"kibitz/core/pattern"
 	"kibitz/core/request"
@@ -173,6 +174,9 @@ func (e *Engine) ReadsQuery(host string) bool {
 	s := e.siteFor(host)
 	return s != nil && s.queries
 }
+
+// Loopback is the address of a client on this machine.
+var Loopback = netip.AddrFrom4([4]byte{127, 0, 0, 1})
 
 // A Cause says why an answer is what it is.
 type Cause string

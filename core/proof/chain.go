@@ -24,7 +24,7 @@ func findChains(c *checker) {
 	rows := map[*rulebook.Rule][]*engine.Visit{}
 	found, tried := map[*rulebook.Rule]bool{}, map[*rulebook.Rule]bool{}
 	for _, h := range g.all {
-		if h.rule == nil || found[h.rule] || h.row == nil && onlyMoves(h) {
+		if h.rule == nil || h.isRewrite() || found[h.rule] || h.row == nil && onlyMoves(h) {
 			continue
 		}
 		if len(h.edges) == 0 {

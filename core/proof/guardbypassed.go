@@ -24,6 +24,9 @@ var guardBypassed = Kind{
 // maxGuarded is how many files are looked at for one guard.
 const maxGuarded = 20_000
 
+// maxRewrites is how many rewrites one after the other are followed to a file.
+const maxRewrites = 3
+
 // maxOtherFronts is how many of them are asked for by other schemes and hosts.
 const maxOtherFronts = 20
 
@@ -109,25 +112,44 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 	if looked > maxGuarded {
 		state, why = Tried, fmt.Sprintf("the first %d files were looked at", maxGuarded)
 	}
+	// Rewrites can lead to rewrites: what is sent to a guarded file is next time
+	// itself what is sent to.
 	into := pattern.Words(paths)
+	for level := 1; level <= maxRewrites; level++ {
+		var more []pattern.Machine
+		for _, r := range sp.site.Rules {
+			var targets []*rulebook.Template
+			switch a := r.Action.(type) {
+			case *rulebook.Rewrite:
+				targets = []*rulebook.Template{a.To}
+			case *rulebook.Fallback:
+				targets = a.To
+			}
+			for _, to := range targets {
+				from, err := sp.sentInto(r, to.Path, into)
+				if from == nil && err == nil {
+					continue
+				}
+				if err == nil && r.Kind == rulebook.KindRewrite {
+					more = append(more, from)
+				}
+				_, err = sp.find(question{in: []*rulebook.Rule{r}, path: from, like: outsider, fix: serves})
+				if err != nil && !errors.Is(err, errNone) && state == Proved {
+					state, why = Tried, "ways through "+r.Name+" were followed, and do not lead there"
+				}
+			}
+		}
+		if len(more) == 0 {
+			break
+		}
+		if solid, err := pattern.Solid(pattern.Or(append(more, into)...), pattern.PathBytes, maxSolid*sp.effort); err == nil && level < maxRewrites {
+			into = solid
+		} else if state == Proved {
+			state, why = Tried, "rewrites that lead to rewrites were followed so far"
+			break
+		}
+	}
 	for _, r := range sp.site.Rules {
-		var targets []*rulebook.Template
-		switch a := r.Action.(type) {
-		case *rulebook.Rewrite:
-			targets = []*rulebook.Template{a.To}
-		case *rulebook.Fallback:
-			targets = a.To
-		}
-		for _, to := range targets {
-			from, err := sp.sentInto(r, to.Path, into)
-			if from == nil && err == nil {
-				continue
-			}
-			_, err = sp.find(question{in: []*rulebook.Rule{r}, path: from, like: outsider, fix: serves})
-			if err != nil && !errors.Is(err, errNone) && state == Proved {
-				state, why = Tried, "ways through "+r.Name+" were followed, and do not lead there"
-			}
-		}
 		if reply, ok := r.Action.(*rulebook.Reply); ok && reply.Body.Show != "" {
 			_, _ = sp.find(question{in: []*rulebook.Rule{r}, like: outsider, fix: serves})
 		}

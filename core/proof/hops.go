@@ -2,7 +2,8 @@ package proof
 
 // Hops: which redirect can lead to which. A hop is an entry, for one scheme and
 // host; an edge says that some path which the one takes may be sent to where the
-// other takes it. Only what lies on a cycle of edges can go round.
+// other takes it. Rewrites are hops, too: they bring a path to entries that would
+// not take it as it was asked for. Only what lies on a cycle can go round.
 
 import (
 	"errors"
@@ -35,7 +36,9 @@ type hop struct {
 	to    *rulebook.Template
 	query rulebook.Query
 	over  pattern.Machine // the paths that it takes; nil for all
+	pos   int             // of the rule in its site; behind all for folders
 	edges []*hop
+	fed   bool // a rewrite leads here
 
 	// Of the search for components.
 	index, low int
@@ -75,9 +78,16 @@ func (c *checker) graph() *hops {
 			if pos > f.last || !f.fits(r) {
 				continue
 			}
-			if a, ok := r.Action.(*rulebook.Redirect); ok {
-				g.add(&hop{front: f, rule: r, to: a.To, query: a.Query, over: f.space.of(r).over}, prefixesOf(r)...)
+			h := &hop{front: f, rule: r, pos: pos, over: f.space.of(r).over}
+			switch a := r.Action.(type) {
+			case *rulebook.Redirect:
+				h.to, h.query = a.To, a.Query
+			case *rulebook.Rewrite:
+				h.to, h.query = a.To, a.Query
+			default:
+				continue
 			}
+			g.add(h, prefixesOf(r)...)
 		}
 		if f.last == math.MaxInt {
 			g.addFolders(f)
@@ -91,7 +101,8 @@ func (c *checker) graph() *hops {
 	for _, h := range g.all {
 		g.connect(h)
 	}
-	g.cyclic = g.components()
+	g.prune()
+	g.cyclic = g.circles()
 	for _, component := range g.cyclic {
 		for _, h := range component {
 			h.edges = slices.DeleteFunc(h.edges, func(to *hop) bool {
@@ -99,8 +110,49 @@ func (c *checker) graph() *hops {
 			})
 		}
 	}
-	g.cyclic = g.components()
+	g.cyclic = g.circles()
 	return g
+}
+
+// isRewrite reports whether the hop changes the path inside the site.
+func (h *hop) isRewrite() bool { return h.rule != nil && h.rule.Kind == rulebook.KindRewrite }
+
+// prune takes out the rewrites that lead to no redirect, and notes what the
+// others lead to.
+func (g *hops) prune() {
+	for changed := true; changed; {
+		changed = false
+		idle := func(h *hop) bool { return h.isRewrite() && len(h.edges) == 0 }
+		for _, h := range g.all {
+			n := len(h.edges)
+			h.edges = slices.DeleteFunc(h.edges, idle)
+			changed = changed || h.isRewrite() && n > 0 && len(h.edges) == 0
+		}
+	}
+	for _, h := range g.all {
+		for _, to := range h.edges {
+			to.fed = to.fed || h.isRewrite()
+		}
+	}
+}
+
+// circles are the components in which there is a redirect.
+func (g *hops) circles() [][]*hop {
+	return slices.DeleteFunc(g.components(), func(component []*hop) bool {
+		return !slices.ContainsFunc(component, func(h *hop) bool { return !h.isRewrite() })
+	})
+}
+
+// reads reports whether the reading can come from a rewrite to another hop.
+func (h *hop) reads(to *hop) bool {
+	a, ok := h.rule.Action.(*rulebook.Rewrite)
+	switch {
+	case !ok || to.rule == nil || a.Then == rulebook.Again:
+		return true
+	case a.Then == rulebook.Finish:
+		return false
+	}
+	return to.pos > h.pos
 }
 
 func (g *hops) add(h *hop, prefixes ...string) {
@@ -251,7 +303,8 @@ func (g *hops) rowHop(f *front, r *rulebook.Rule, row *rulebook.Row) *hop {
 	key := rowKey{f, row}
 	if g.rows[key] == nil {
 		path := canonical.Marked(row.Path)
-		g.rows[key] = &hop{front: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, over: pattern.Words([]string{path})}
+		g.rows[key] = &hop{front: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, over: pattern.Words([]string{path}),
+			pos: slices.Index(f.space.site.Rules, r)}
 	}
 	return g.rows[key]
 }
@@ -430,6 +483,9 @@ func (g *hops) connect(h *hop) {
 		}
 	}
 	h.edges = unique(h.edges)
+	if h.rule != nil {
+		h.edges = slices.DeleteFunc(h.edges, func(to *hop) bool { return !h.reads(to) })
+	}
 }
 
 // endsAlike reports whether the literal end of a hop's target can be the end of
@@ -696,7 +752,7 @@ func (g *hops) first(h *hop) (*pattern.Lang, error) {
 	}
 	above := 0
 	for _, r := range sp.site.Rules {
-		if r == h.rule || above == maxAbove {
+		if r == h.rule || above == maxAbove || h.fed { // what a rewrite brings is not read above it
 			break
 		}
 		if h.front.taken(r) && sp.of(r).under != nil {

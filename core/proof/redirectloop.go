@@ -91,7 +91,7 @@ func (c *checker) noteAll(component []*hop, v verdict) {
 		v.why = "it shares addresses with entries that have it"
 	}
 	for _, h := range component {
-		if h.rule != nil {
+		if h.rule != nil && (!h.isRewrite() || c.kind.Name == "rewrite-loop") {
 			c.note(state, h.rule, v.why)
 		}
 	}

@@ -156,8 +156,11 @@ func onPath(t *rulebook.Test) bool {
 // pathTest gives at most and at least the paths for which a test holds; nil is
 // every path.
 func (sp *space) pathTest(t *rulebook.Test) (most, least pattern.Machine) {
-	if !onPath(t) {
+	switch {
+	case !onPath(t):
 		return nil, nil
+	case t.Field.Kind == rulebook.FieldAsked && sp.rewrites(): // it may not be the path at hand
+		return nil, nothing
 	}
 	var over, under []pattern.Machine
 	every := false

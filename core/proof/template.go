@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"slices"
 	"strings"
 
 	"kibitz/core/canonical"
@@ -46,12 +47,7 @@ func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Ma
 // rewrites reports whether some entry of the site rewrites, so that the path
 // that was asked for is not always the one at hand.
 func (sp *space) rewrites() bool {
-	for _, r := range sp.site.Rules {
-		if r.Kind == rulebook.KindRewrite {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(sp.site.Rules, func(r *rulebook.Rule) bool { return r.Kind == rulebook.KindRewrite })
 }
 
 // copies says what the pieces of a target's path are made of.
