@@ -92,6 +92,28 @@ func Keeping(r *Response, now time.Time) string {
 	return fmt.Sprintf("kept as each browser sees fit, often a tenth of its age, here %s (RFC 9111, 4.2.2)", duration(int64(now.Sub(t).Seconds())/10))
 }
 
+// Stored reports whether a browser goes on using a redirect without asking for
+// it again (RFC 9111, 3 and 4.2).
+func Stored(r *Response, now time.Time) bool {
+	if !Follows(r) || varies(r) {
+		return false
+	}
+	field, _ := r.Get("Cache-Control")
+	d := CacheControl(field)
+	if d.has("no-store") || d.has("no-cache") {
+		return false
+	}
+	if d.has("max-age") {
+		seconds, err := strconv.ParseInt(d["max-age"], 10, 64)
+		return err == nil && seconds > 0
+	}
+	if expires, ok := r.Get("Expires"); ok {
+		t, err := http.ParseTime(expires)
+		return err == nil && t.After(now)
+	}
+	return r.Status == http.StatusMovedPermanently || r.Status == http.StatusPermanentRedirect
+}
+
 func varies(r *Response) bool {
 	v, _ := r.Get("Vary")
 	return strings.TrimSpace(v) == "*"

@@ -76,6 +76,18 @@ func (e *Engine) VisitFor(req *request.Request, limit int) *Visit {
 	return e.visit(req, e.Predict(req), limit, e.Predict)
 }
 
+// VisitWith is Visit with some answers that the browser has stored: stored gives
+// them, or nil where it has to ask.
+func (e *Engine) VisitWith(req *request.Request, stored func(*request.Request) *Response) *Visit {
+	predict := func(req *request.Request) *Response {
+		if r := stored(req); r != nil {
+			return r
+		}
+		return e.Predict(req)
+	}
+	return e.visit(req, predict(req), MaxRedirects, predict)
+}
+
 // OutcomeVisit is VisitFrom with answers as Outcome gives them.
 func (e *Engine) OutcomeVisit(req *request.Request, r *Response) *Visit {
 	return e.visit(req, r, MaxRedirects, func(req *request.Request) *Response {

@@ -33,7 +33,7 @@ type command struct {
 
 // commands are all of them, in the order in which the work is done.
 func commands() []command {
-	return []command{demoCommand, checkCommand, traceCommand, replayCommand, serveCommand, rulesCommand, formatCommand, inventoryCommand}
+	return []command{demoCommand, checkCommand, traceCommand, replayCommand, compareCommand, serveCommand, verifyCommand, rulesCommand, formatCommand, inventoryCommand}
 }
 
 // run is what a command works with.

@@ -24,7 +24,7 @@ func (r *run) showTally(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 	case "csv":
 		return r.tallyCSV(t)
 	case "junit":
-		return r.casesJUnit()
+		return r.casesJUnit("replay")
 	case "tap":
 		r.casesTAP()
 		return nil
@@ -140,7 +140,7 @@ func (r *run) collect(res *replay.Result) {
 }
 
 // casesJUnit writes the expectations as JUnit test cases.
-func (r *run) casesJUnit() error {
+func (r *run) casesJUnit(name string) error {
 	type failure struct {
 		Message string `xml:"message,attr"`
 	}
@@ -156,9 +156,9 @@ func (r *run) casesJUnit() error {
 		Failures int        `xml:"failures,attr"`
 		Cases    []testcase `xml:"testcase"`
 	}
-	s := suite{Name: "kibitz replay", Tests: len(r.cases)}
+	s := suite{Name: "kibitz " + name, Tests: len(r.cases)}
 	for _, c := range r.cases {
-		t := testcase{Name: c.name, Class: "replay"}
+		t := testcase{Name: c.name, Class: name}
 		if c.failed != "" {
 			t.Failure = &failure{c.failed}
 			s.Failures++

@@ -286,7 +286,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 	}
 	defer in.Close()
 	file, size := regular(in)
-	progress, ended := r.progress(name, size)
+	progress, ended := r.progress(name, size, "MiB", 1<<20)
 	defer ended()
 	format := list.Format(f.format)
 	quick := show == nil && filter == nil && (format == "" || format == list.FormatLog)
@@ -350,7 +350,7 @@ func (c *countingReader) Read(p []byte) (int, error) {
 
 // progress shows on a terminal how far a list has been read, for anything over
 // a second: bytes, rate, time left.
-func (r *run) progress(name string, size int64) (replay.Progress, func()) {
+func (r *run) progress(name string, size int64, unit string, per int64) (replay.Progress, func()) {
 	f, ok := r.stderr.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) || size == 0 {
 		return func(int64) {}, func() {}
@@ -369,7 +369,7 @@ func (r *run) progress(name string, size int64) (replay.Progress, func()) {
 			last, shown = now, true
 			rate := float64(most) / now.Sub(start).Seconds()
 			left := time.Duration(float64(size-most) / rate * float64(time.Second))
-			fmt.Fprintf(f, "\r\x1b[K%s   %s of %s MiB   %.0f MiB/s   %s left", render.Short(name, 40), render.Number(most>>20), render.Number(size>>20), rate/(1<<20), shortTime(left))
+			fmt.Fprintf(f, "\r\x1b[K%s   %s of %s %s   %.0f %s/s   %s left", render.Short(name, 40), render.Number(most/per), render.Number(size/per), unit, rate/float64(per), unit, shortTime(left))
 		}, func() {
 			if shown {
 				fmt.Fprint(f, "\r\x1b[K")

@@ -34,7 +34,7 @@ type Options struct {
 	Insecure  bool          // certificates are not looked at
 	Forwarded bool          // the client and the scheme go along in a Forwarded field
 	Aspects   []string
-	Progress  func(done, all int) // may be nil
+	Progress  func(done int) // may be nil
 }
 
 // A Difference is one aspect in which an answer is not the predicted one.
@@ -79,7 +79,7 @@ func Verify(ctx context.Context, e *engine.Engine, name string, items []*list.It
 				results[i] = &Verified{List: name, Item: items[i]}
 				v.verify(ctx, results[i], ticks)
 				if n := done.Add(1); o.Progress != nil {
-					o.Progress(int(n), len(items))
+					o.Progress(int(n))
 				}
 			}
 		})
@@ -239,6 +239,9 @@ func (v *verifier) send(ctx context.Context, at *url.URL, req *request.Request) 
 		if errors.Is(err, context.DeadlineExceeded) {
 			return nil, 0, fmt.Errorf("no answer within %s", v.Timeout)
 		}
+		if _, ok := errors.AsType[*tls.CertificateVerificationError](err); ok {
+			return nil, 0, fmt.Errorf("%w (-insecure goes on all the same)", err)
+		}
 		return nil, 0, err
 	}
 	defer resp.Body.Close()
@@ -322,4 +325,82 @@ func sameValue(name, a, b string) bool {
 		return plain(a) == plain(b)
 	}
 	return a == b
+}
+
+// Reason says why the server most likely answers otherwise: a sentence for the
+// administrator who looks for it.
+func (r *Verified) Reason() string {
+	if len(r.Differences) == 0 {
+		return ""
+	}
+	d := r.Differences[0]
+	want, got := r.Predicted, r.Got.StatusCode
+	if want.Status >= 400 && want.Status == got && (d.Aspect == "size" || d.Field == "Content-Type") {
+		return "the page for this error is another there: the error rule is missing, or shows another file"
+	}
+	redirects := func(status int) bool { return status/100 == 3 && status != 304 }
+	switch d.Aspect {
+	case "status":
+		switch {
+		case redirects(want.Status) && redirects(got):
+			return fmt.Sprintf("the redirect is there, with %d in the place of %d", got, want.Status)
+		case redirects(want.Status):
+			return "the server does not have this redirect, or another rule comes before it"
+		case (want.Status == 401 || want.Status == 403) && got == 200:
+			return "the guard is not there: what is to be refused is served"
+		case want.Status == 404 && got == 200:
+			return "what is missing answers 200: an error page without its status, or a fallback that takes too much"
+		case want.Status/100 == 2 && (got == 401 || got == 403):
+			return "the server refuses what is to be served"
+		case want.Status/100 == 2 && got == 404:
+			return "the file is not there, or the rewrite that leads to it is missing"
+		case want.Status/100 == 2 && redirects(got):
+			return "the server redirects what is to be answered here"
+		case got/100 == 5:
+			return "the server fails: see its error log"
+		}
+		return "another rule decides there"
+	case "location":
+		return locationReason(r.Item.Request.Address, d)
+	case "headers":
+		if d.Got == "" {
+			return d.Field + " is not sent: the header rule is missing, or not for this status or address"
+		}
+		if d.Field == "Content-Type" {
+			return "the media type of this extension is another there"
+		}
+		return d.Field + " has another value: another rule sets it, too"
+	case "encoding":
+		if d.Got == "" {
+			return "the answer is not compressed: compression is off, or not for this media type or size"
+		}
+		if d.Predicted == "" {
+			return "the answer is compressed, and is not to be"
+		}
+		return "another encoding is preferred there"
+	}
+	return "the file there is another, older or newer"
+}
+
+// locationReason says in what a Location differs.
+func locationReason(from request.Address, d Difference) string {
+	want, err1 := from.Resolve(d.Predicted)
+	got, err2 := from.Resolve(d.Got)
+	switch {
+	case d.Got == "":
+		return "the redirect lacks its Location"
+	case err1 != nil || err2 != nil:
+		return "the redirect leads elsewhere"
+	case want.Scheme != got.Scheme:
+		return "the redirect leads to " + got.Scheme + ", not " + want.Scheme
+	case want.Host != got.Host:
+		return "the redirect leads to another host"
+	case want.Path != got.Path && strings.TrimSuffix(want.Path, "/") == strings.TrimSuffix(got.Path, "/"):
+		return "the slash at the end is missing there, or too many"
+	case want.Path != got.Path:
+		return "the redirect leads to another path"
+	case want.Query != got.Query:
+		return "the query is kept, dropped or written otherwise"
+	}
+	return "the fragment differs"
 }

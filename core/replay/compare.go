@@ -1,0 +1,412 @@
+package replay
+
+// What a change of the rulebook does: the same requests, predicted twice.
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+)
+
+// A Change is how an answer changes, the worst first.
+type Change int
+
+const (
+	NowLoops   Change = iota // the visit goes round, or never ends
+	NowFails                 // it ends with a 5xx
+	NowLost                  // what was there is not found
+	NowOpen                  // what was refused is served
+	NowRefused               // what was served is refused
+	NowElse                  // it ends at another address, or with another file
+	NowWay                   // it ends where it did, by another way
+	NowHeader                // only the header is another
+	NowFound                 // what was not found, refused or a loop is served
+)
+
+// Says tells what a change means to visitors.
+func (c Change) Says() string {
+	return [...]string{"go round for ever now", "fail now", "are not found any more", "are open now, and were refused", "are refused now, and were served",
+		"lead elsewhere now", "come to the same end by another way", "have another header", "come to a good end now, and did not"}[c]
+}
+
+// An Answer is one side of a change.
+type Answer struct {
+	Status string // of the first answer
+	By     *rulebook.Rule
+	Ends   string // in a few words, where a redirect is followed
+}
+
+// A Group is like changes of many requests.
+type Group struct {
+	Change   Change
+	From, To Answer
+	What     string // the header fields that differ, for NowHeader
+	Requests int64
+	Examples []*request.Request
+}
+
+// A Comparison is what two rulebooks do to the same requests.
+type Comparison struct {
+	Requests int64
+	Same     int64
+	Groups   []*Group     // worst first, then by their requests
+	Circles  []*Returning // of visitors with stored redirects
+}
+
+const maxExamples = 3
+
+// Compare predicts requests with two rulebooks. add takes a request, any number
+// at once; end gives the result.
+type Compare struct {
+	Old, New *engine.Engine
+
+	mu     sync.Mutex
+	result Comparison
+	groups map[string]*Group
+	known  map[string]*Group // of plain requests that were compared; nil for no change
+	plain  bool
+	starts map[string]*request.Request
+}
+
+// NewCompare makes a comparison.
+func NewCompare(old, new *engine.Engine) *Compare {
+	c := &Compare{Old: old, New: new, groups: map[string]*Group{}, known: map[string]*Group{}, starts: map[string]*request.Request{}}
+	c.plain = true
+	for _, e := range []*engine.Engine{old, new} {
+		for _, s := range e.Book.Sites {
+			reads := e.Reads(s.Address.Host)
+			c.plain = c.plain && !reads.Client && !reads.Agent && !reads.Referrer && !reads.Time && !reads.Copied
+		}
+	}
+	return c
+}
+
+// maxStarts is how many addresses are looked at for visitors who come back.
+const maxStarts = 100_000
+
+// Add compares one request.
+func (c *Compare) Add(item *list.Item) {
+	req := item.Request
+	key := ""
+	if c.plain && req.Body == 0 {
+		key = fmt.Sprint(req.Verb(), " ", req.Address, req.Headers)
+		c.mu.Lock()
+		group, known := c.known[key]
+		if known {
+			c.count(group)
+		}
+		c.mu.Unlock()
+		if known {
+			return
+		}
+	}
+	g := c.change(req)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if g != nil {
+		if g.Change == NowHeader {
+			g.From, g.To = Answer{}, Answer{}
+		}
+		id := fmt.Sprint(g.Change, g.From.Status, ruleKey(g.From.By), g.To.Status, ruleKey(g.To.By), g.What)
+		if c.groups[id] == nil {
+			c.groups[id] = g
+		}
+		g = c.groups[id]
+		if len(g.Examples) < maxExamples {
+			g.Examples = append(g.Examples, req)
+		}
+	}
+	c.count(g)
+	if key != "" && len(c.known) < maxStarts {
+		c.known[key] = g
+	}
+	if len(c.starts) < maxStarts && req.Verb() == "GET" {
+		c.starts[req.Address.String()] = req
+	}
+}
+
+func (c *Compare) count(g *Group) {
+	c.result.Requests++
+	if g == nil {
+		c.result.Same++
+	} else {
+		g.Requests++
+	}
+}
+
+func ruleKey(r *rulebook.Rule) string {
+	if r == nil {
+		return "-"
+	}
+	return r.Name
+}
+
+// an end is what a visit comes to.
+type end int
+
+const (
+	served end = iota
+	elsewhere
+	refused
+	missing
+	fails
+	loops
+)
+
+func endOf(v *engine.Visit) end {
+	last := v.Last()
+	switch {
+	case v.Ending == engine.Loop || v.Ending == engine.TooLong:
+		return loops
+	case v.Ending == engine.Left || v.Ending == engine.ToApp:
+		return elsewhere
+	case last.Cause == engine.CauseAsked || last.Cause == engine.CauseRefused:
+		return refused
+	case last.Status >= 500 && last.Cause != engine.CauseReply:
+		return fails
+	case last.Status >= 400:
+		return missing
+	}
+	return served
+}
+
+// change predicts a request twice; nil is no change.
+func (c *Compare) change(req *request.Request) *Group {
+	a, b := c.Old.Visit(req), c.New.Visit(req)
+	first, second := a.Hops[0].Response, b.Hops[0].Response
+	g := &Group{From: answerOf(a), To: answerOf(b)}
+	from, to := endOf(a), endOf(b)
+	switch {
+	case to == loops && from != loops:
+		g.Change = NowLoops
+	case to == fails && from != fails:
+		g.Change = NowFails
+	case to == missing && from <= elsewhere:
+		g.Change = NowLost
+	case from == refused && to <= elsewhere:
+		g.Change = NowOpen
+	case to == refused && from <= elsewhere:
+		g.Change = NowRefused
+	case from > elsewhere && to <= elsewhere || from == loops && to <= refused:
+		g.Change = NowFound
+	case !sameEnd(a, b) && (from != to || from <= elsewhere || a.Last().Status != b.Last().Status):
+		g.Change = NowElse
+	case first.Status != second.Status || first.Location != second.Location || ruleKey(first.By) != ruleKey(second.By) && first.Location != "" || len(a.Hops) != len(b.Hops):
+		if first.Status == second.Status && first.Location == second.Location && len(a.Hops) == len(b.Hops) {
+			return nil // another entry says the same
+		}
+		g.Change = NowWay
+	default:
+		if g.What = headersApart(a.Last(), b.Last()); g.What == "" {
+			return nil
+		}
+		g.Change = NowHeader
+	}
+	return g
+}
+
+func answerOf(v *engine.Visit) Answer {
+	r := v.Hops[0].Response
+	a := Answer{Status: engine.StatusText(r), By: r.By}
+	if v.Redirects() > 0 {
+		a.Ends = v.Summary()
+	}
+	return a
+}
+
+// sameEnd reports whether two visits end at the same page.
+func sameEnd(a, b *engine.Visit) bool {
+	x, y := a.Hops[len(a.Hops)-1], b.Hops[len(b.Hops)-1]
+	if a.Ending != b.Ending || x.Response.Status != y.Response.Status || x.Request.Address != y.Request.Address || a.Left != b.Left {
+		return false
+	}
+	if x.Response.Status >= 400 {
+		return true // the page that is shown is no place
+	}
+	if f, g := x.Response.File, y.Response.File; f != nil && g != nil && f.Path != g.Path || (f == nil) != (g == nil) {
+		return false
+	}
+	return true
+}
+
+// headersApart names the header fields in which two answers differ.
+func headersApart(a, b *engine.Response) string {
+	var names []string
+	for _, h := range append(slices.Clone(a.Headers), b.Headers...) {
+		x, hasX := a.Get(h.Name)
+		y, hasY := b.Get(h.Name)
+		if (hasX != hasY || x != y) && !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, h.Name) }) {
+			names = append(names, h.Name)
+		}
+	}
+	slices.Sort(names)
+	if f, g := a.File, b.File; a.Status >= 400 && ((f == nil) != (g == nil) || f != nil && f.Path != g.Path) {
+		names = append(names, "and another page is shown")
+	}
+	return strings.Join(names, ", ")
+}
+
+// End gives what was found, and walks visitors who stored the old redirects
+// through the new rulebook.
+func (c *Compare) End(now time.Time) *Comparison {
+	for _, g := range c.groups {
+		c.result.Groups = append(c.result.Groups, g)
+	}
+	slices.SortFunc(c.result.Groups, func(a, b *Group) int {
+		return cmp.Or(cmp.Compare(a.Change, b.Change), cmp.Compare(b.Requests, a.Requests), strings.Compare(ruleKey(a.To.By)+ruleKey(a.From.By), ruleKey(b.To.By)+ruleKey(b.From.By)))
+	})
+	c.result.Circles = c.returning(now)
+	return &c.result
+}
+
+// A Returning is a circle for visitors who come back with redirects that they
+// stored from the old rulebook.
+type Returning struct {
+	Visit  *engine.Visit
+	Stored []engine.Hop // the answers that they have stored
+	HSTS   []string     // hosts that they ask over https only
+}
+
+// A step is one way on from an address.
+type step struct {
+	at     *request.Request
+	answer *engine.Response
+	stored bool
+	hsts   bool
+}
+
+// returning looks for circles in the union of the new redirects and the old ones
+// that a browser keeps. On a circle each address comes once, so that it can be
+// stored or not for each by itself.
+func (c *Compare) returning(now time.Time) []*Returning {
+	w := &walker{Compare: c, now: now, done: map[string]bool{}, on: map[string]int{}, seen: map[string]bool{}}
+	var keys []string
+	for k := range c.starts {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	for _, k := range keys {
+		from := c.starts[k]
+		w.walk(&request.Request{Address: from.Address})
+	}
+	return w.found
+}
+
+type walker struct {
+	*Compare
+	now   time.Time
+	done  map[string]bool
+	on    map[string]int // place in the path
+	path  []step
+	seen  map[string]bool // circles, by their entries
+	found []*Returning
+}
+
+const maxPath = 40
+
+func (w *walker) walk(req *request.Request) {
+	key := addressKey(req)
+	if at, ok := w.on[key]; ok {
+		w.circle(w.path[at:])
+		return
+	}
+	if w.done[key] || len(w.path) > maxPath {
+		return
+	}
+	w.done[key] = true
+	w.on[key] = len(w.path)
+	for _, s := range w.steps(req) {
+		next, err := engine.Follow(req, s.answer)
+		if err != nil {
+			continue
+		}
+		w.path = append(w.path, s)
+		w.walk(next)
+		w.path = w.path[:len(w.path)-1]
+	}
+	delete(w.on, key)
+}
+
+func addressKey(req *request.Request) string {
+	a := req.Address
+	a.Fragment = ""
+	return a.String()
+}
+
+// steps are the ways on from an address: what is stored, and what is answered.
+func (w *walker) steps(req *request.Request) []step {
+	var out []step
+	if w.Old.Serves(req.Address.Host) {
+		if old := w.Old.Predict(req); engine.Stored(old, w.now) {
+			out = append(out, step{at: req, answer: old, stored: true})
+		}
+		if to := w.upgraded(req); to != nil {
+			out = append(out, step{at: req, answer: to, hsts: true})
+		}
+	}
+	if w.New.Serves(req.Address.Host) {
+		if r := w.New.Predict(req); engine.Follows(r) {
+			out = append(out, step{at: req, answer: r})
+		}
+	}
+	return out
+}
+
+// upgraded is how a browser goes on over https where the old rulebook told it to
+// (RFC 6797); nil where it did not.
+func (w *walker) upgraded(req *request.Request) *engine.Response {
+	if req.Address.Scheme != "http" {
+		return nil
+	}
+	over := *req
+	over.Address.Scheme = "https"
+	if over.Address.Port == 80 {
+		over.Address.Port = 443
+	}
+	field, ok := w.Old.Predict(&over).Get("Strict-Transport-Security")
+	if !ok || strings.Contains(strings.ReplaceAll(field, " ", "")+";", "max-age=0;") {
+		return nil
+	}
+	return &engine.Response{Status: 307, Cause: engine.CauseRedirect, Location: over.Address.String()}
+}
+
+// circle reports a circle that has a stored redirect in it, if a visit confirms
+// it.
+func (w *walker) circle(path []step) {
+	r := &Returning{}
+	stored := map[string]*engine.Response{}
+	var keys []string
+	fresh := true
+	for _, s := range path {
+		keys = append(keys, fmt.Sprint(ruleKey(s.answer.By), s.answer.Row, s.stored, s.hsts))
+		if s.stored || s.hsts {
+			stored[addressKey(s.at)] = s.answer
+			fresh = false
+		}
+		if s.stored {
+			r.Stored = append(r.Stored, engine.Hop{Request: s.at, Response: s.answer})
+		}
+		if s.hsts {
+			r.HSTS = append(r.HSTS, s.at.Address.Host)
+		}
+	}
+	slices.Sort(keys)
+	key := strings.Join(slices.Compact(keys), " ")
+	if fresh || w.seen[key] {
+		return
+	}
+	r.Visit = w.New.VisitWith(path[0].at, func(req *request.Request) *engine.Response { return stored[addressKey(req)] })
+	if r.Visit.Ending != engine.Loop {
+		return
+	}
+	w.seen[key] = true
+	w.found = append(w.found, r)
+}

@@ -1,0 +1,96 @@
+package replay
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+func bookOf(t *testing.T, text string) *engine.Engine {
+	t.Helper()
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+text), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": "home", "/a.html": "a", "/b.html": "b"})})
+}
+
+func compareAll(t *testing.T, before, after string, urls ...string) *Comparison {
+	t.Helper()
+	c := NewCompare(bookOf(t, before), bookOf(t, after))
+	for _, u := range urls {
+		a, err := request.Parse(u, c.Old.Book.BaseAddress())
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.Add(&list.Item{Request: &request.Request{Address: a}})
+	}
+	return c.End(time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC))
+}
+
+func TestChangesAreToldByWhatTheyMean(t *testing.T) {
+	for name, test := range map[string]struct {
+		before, after, url string
+		want               Change
+	}{
+		"a loop":           {"", "redirect r on /a.html to /a.html as 302", "/a.html", NowLoops},
+		"a bad result":     {"", "redirect r on /a.html to https://{query.h}.s.example/ as 302", "/a.html?h=_", NowFails},
+		"a lost page":      {"", "redirect r on /a.html to /gone as 302", "/a.html", NowLost},
+		"an opened guard":  {"access g on /a.html refuse", "", "/a.html", NowOpen},
+		"a new guard":      {"", "access g on /a.html refuse", "/a.html", NowRefused},
+		"another page":     {"", "redirect r on /a.html to /b.html as 302", "/a.html", NowElse},
+		"another file":     {"rewrite w on /x to /a.html", "rewrite w on /x to /b.html", "/x", NowElse},
+		"another way":      {"redirect r on /x to /a.html as 301", "redirect r on /x to /a.html as 302", "/x", NowWay},
+		"another header":   {"", "header h set X-Frame-Options DENY", "/a.html", NowHeader},
+		"another 404 page": {"", "error e for 404 show /a.html", "/none", NowHeader},
+		"a found page":     {"", "rewrite w on /x to /a.html", "/x", NowFound},
+		"a mended loop":    {"redirect r on /a.html to /a.html as 301", "", "/a.html", NowFound},
+	} {
+		got := compareAll(t, test.before, test.after, test.url, test.url)
+		if len(got.Groups) != 1 || got.Groups[0].Change != test.want || got.Groups[0].Requests != 2 {
+			t.Errorf("%s: %d groups, %+v", name, len(got.Groups), got.Groups)
+		}
+	}
+	if got := compareAll(t, "redirect r on /x to /a.html as 301", "redirect other on /x to /a.html as 301", "/x", "/", "/none"); len(got.Groups) != 0 || got.Same != 3 {
+		t.Errorf("another entry that says the same is no change: %+v", got.Groups)
+	}
+}
+
+func TestStoredRedirectsMakeCircles(t *testing.T) {
+	for name, test := range map[string]struct {
+		before, after string
+		urls          string
+		want          string // the stored addresses, and the hosts of HSTS
+	}{
+		"moved back":          {"redirect r on /x to /a.html as 301", "redirect r on /a.html to /x as 302", "/x", "[/x] []"},
+		"but was temporary":   {"redirect r on /x to /a.html as 302", "redirect r on /a.html to /x as 302", "/x", ""},
+		"but was not kept":    {"redirect r on /x to /a.html as 301\nheader h set Cache-Control no-store", "redirect r on /a.html to /x as 302", "/x", ""},
+		"but goes on":         {"redirect r on /x to /a.html as 301", "redirect r on /a.html to /b.html as 302", "/x", ""},
+		"a circle of its own": {"", "redirect r on /x to /x as 301", "/x", ""},
+		"over two old ones":   {"redirect r on /x to /y as 301\nredirect s on /y to /z as 308", "redirect r on /z to /x as 301", "/x", "[/x /y] []"},
+		"back to http":        {"header h set Strict-Transport-Security max-age=9", "redirect r when scheme https to http://s.example{path} as 302", "http://s.example/", "[] [s.example]"},
+	} {
+		got := compareAll(t, test.before, test.after, test.urls)
+		text := ""
+		for _, c := range got.Circles {
+			var stored []string
+			for _, h := range c.Stored {
+				stored = append(stored, h.Request.Address.Path)
+			}
+			text += fmt.Sprint(stored, " ", c.HSTS)
+			if c.Visit.Ending != engine.Loop {
+				t.Errorf("%s: the visit ends with %s", name, c.Visit.Ending)
+			}
+		}
+		if strings.TrimSpace(text) != test.want {
+			t.Errorf("%s: %s, want %s", name, text, test.want)
+		}
+	}
+}

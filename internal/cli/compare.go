@@ -1,0 +1,331 @@
+package cli
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/proof"
+	"kibitz/core/replay"
+	"kibitz/core/request/list"
+	"kibitz/core/site"
+	"kibitz/internal/render"
+)
+
+var compareCommand = command{
+	name:    "compare",
+	args:    "OLD NEW LIST…",
+	summary: "what a change of the rulebook does to these requests, and to visitors who come back",
+	about: `Predicts the answer to every request of the lists with two rulebooks, and shows
+what changes, the worst first: who goes round for ever, what is lost, what is open
+that was refused. Where OLD and NEW are folders, the rulebook is the same (-rules)
+and its first site has the one and the other as its files.
+
+Without a list it uses the requests that check makes of both rulebooks, and each
+file of the trees. And it walks visitors who stored the old permanent redirects
+through the new rulebook: a page moved there and back sends them round for ever.
+Exit status 1: visitors are sent round; or, with -expect-none, anything changes.`,
+	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+		rules := flags.String("rules", "", "the rulebook, a `file`, where OLD and NEW are folders (default site.kibitz)")
+		as := flags.String("as", "text", "the `form` of the result: text, json")
+		f := &compareFlags{}
+		flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
+		flags.StringVar(&f.format, "list", "", "the `format` of the lists (default: told by content)")
+		return func(r *run, args []string) (int, error) {
+			r.rules, r.as = *rules, *as
+			if err := r.checkAs("text", "json"); err != nil {
+				return 0, err
+			}
+			if len(args) < 2 {
+				return 0, usagef("name the old rulebook and the new one, like: kibitz compare before.kibitz site.kibitz requests.txt")
+			}
+			if f.format != "" && !slices.Contains(list.Formats, list.Format(f.format)) {
+				return 0, usagef("-list is one of %s, not %s", formatNames(), f.format)
+			}
+			return r.compare(args[0], args[1], args[2:], f)
+		}
+	},
+}
+
+type compareFlags struct {
+	expectNone bool
+	format     string
+}
+
+// loadSide reads a rulebook, or the rulebook of -rules with a folder as the files
+// of its first site.
+func (r *run) loadSide(name string) (*engine.Engine, error) {
+	info, err := os.Stat(name)
+	if err != nil || !info.IsDir() {
+		side := &run{stderr: r.stderr, out: r.out, common: r.common}
+		side.rules = name
+		return side.load()
+	}
+	book, err := r.loadBook()
+	if err != nil {
+		return nil, err
+	}
+	book.Sites[0].Files = name
+	var trees []*site.Tree
+	for _, s := range book.Sites {
+		tree, err := loadTree(s)
+		if err != nil {
+			return nil, err
+		}
+		trees = append(trees, tree)
+	}
+	return engine.New(book, trees), nil
+}
+
+func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) (int, error) {
+	before, err := r.loadSide(oldName)
+	if err != nil {
+		return 0, err
+	}
+	after, err := r.loadSide(newName)
+	if err != nil {
+		return 0, err
+	}
+	r.origin = after.Book.BaseAddress().Origin()
+	start := time.Now()
+	c := replay.NewCompare(before, after)
+	items := make(chan *list.Item, 1024)
+	var pool sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		pool.Go(func() {
+			for item := range items {
+				c.Add(item)
+			}
+		})
+	}
+	send := func(item *list.Item) { items <- item }
+	if len(lists) == 0 {
+		for _, e := range []*engine.Engine{before, after} {
+			for _, req := range proof.Requests(e) {
+				send(&list.Item{Request: req})
+			}
+		}
+	}
+	for _, name := range lists {
+		counts, err := r.readList(name, f.format, after.Book.BaseAddress(), send)
+		if err != nil {
+			close(items)
+			return 0, err
+		}
+		r.sayRead(name, counts)
+	}
+	close(items)
+	pool.Wait()
+	result := c.End(time.Now())
+	if r.as == "json" {
+		err = r.comparedJSON(result)
+	} else {
+		r.comparedText(oldName, newName, len(lists) == 0, result, time.Since(start))
+	}
+	if err != nil {
+		return 0, err
+	}
+	loops := slices.ContainsFunc(result.Groups, func(g *replay.Group) bool { return g.Change == replay.NowLoops })
+	if len(result.Circles) > 0 || loops || f.expectNone && len(result.Groups) > 0 {
+		return exitFindings, nil
+	}
+	return exitWell, nil
+}
+
+func (r *run) comparedText(oldName, newName string, made bool, result *replay.Comparison, took time.Duration) {
+	out := r.out
+	what := render.Count(result.Requests, "request")
+	if made {
+		what += " made of the rulebooks"
+	}
+	changed := result.Requests - result.Same
+	out.Printf("%s with %s and %s in %s   %s the same", what, render.Clean(oldName), render.Clean(newName), shortTime(took), render.Number(result.Same))
+	if changed > 0 {
+		out.Printf("   %s changed", out.Doubtful(render.Number(changed)))
+	}
+	out.Printf("\n")
+	for i, g := range result.Groups {
+		if i == 0 || g.Change != result.Groups[i-1].Change {
+			n := int64(0)
+			for _, o := range result.Groups[i:] {
+				if o.Change == g.Change {
+					n += o.Requests
+				}
+			}
+			title := render.Count(n, "request") + " " + g.Change.Says()
+			if n == 1 {
+				title = strings.NewReplacer("are ", "is ", "lead ", "leads ", "come ", "comes ", "have ", "has ", "go ", "goes ", "fail ", "fails ", "were ", "was ").Replace(title)
+			}
+			switch {
+			case g.Change <= replay.NowOpen:
+				title = out.Bad(title)
+			case g.Change == replay.NowFound:
+				title = out.Well(title)
+			default:
+				title = out.Doubtful(title)
+			}
+			out.Printf("\n%s\n\n", title)
+		}
+		arrow := fmt.Sprintf("  %s: %s, now %s", render.Count(g.Requests, "request"), r.side(g.From), r.side(g.To))
+		if g.What != "" {
+			arrow = fmt.Sprintf("  %s: %s", render.Count(g.Requests, "request"), g.What)
+		}
+		out.Printf("%s\n", arrow)
+		for _, req := range g.Examples {
+			out.Printf("      %s\n", render.Clean(near(r, req.Verb(), req.Address.String())))
+		}
+		if g.From.Ends != g.To.Ends {
+			for _, end := range []struct{ word, text string }{{"before", g.From.Ends}, {"now", g.To.Ends}} {
+				if end.text != "" {
+					out.Printf("      %s\n", out.Quiet(fmt.Sprintf("%s the visit %s", end.word, render.Short(r.nearText(end.text), 110))))
+				}
+			}
+		}
+	}
+	for _, c := range result.Circles {
+		r.returning(c, newName)
+	}
+	if len(result.Groups) == 0 && len(result.Circles) == 0 {
+		out.Printf("\n%s\n", out.Well("Nothing changes."))
+	}
+}
+
+func near(r *run, verb, address string) string {
+	if verb == "GET" {
+		return r.near(address)
+	}
+	return verb + " " + r.near(address)
+}
+
+// nearText leaves out the origin that relative addresses are asked of.
+func (r *run) nearText(s string) string { return strings.ReplaceAll(s, r.origin+"/", "/") }
+
+// side is one side of a change.
+func (r *run) side(a replay.Answer) string {
+	s := r.out.Status(a.Status)
+	if a.By != nil {
+		s += fmt.Sprintf(" by %s %s", render.Clean(a.By.Name), r.out.Quiet(place(a.By)))
+	}
+	return s
+}
+
+// returning tells of visitors who are sent round by what they have stored.
+func (r *run) returning(c *replay.Returning, newName string) {
+	out := r.out
+	out.Printf("\n%s  stored-redirect-loop\n\n", out.Bad("error"))
+	first := c.Visit.Hops[c.Visit.Again]
+	var names []string
+	for _, h := range c.Stored {
+		if by := h.Response.By; by != nil {
+			names = append(names, fmt.Sprintf("%s (%s)", by.Name, place(by)))
+		}
+	}
+	text := "Whoever has stored the old permanent redirect"
+	if len(names) > 0 {
+		text += " of " + strings.Join(names, " and ")
+	}
+	if len(c.HSTS) > 0 {
+		text += ", and asks " + strings.Join(c.HSTS, " and ") + " over https only as he was told,"
+	}
+	out.Wrapped("  ", render.Clean(text+" is sent round for ever by the new rulebook: nothing tells his browser to forget."))
+	out.Printf("\n")
+	var rows [][]string
+	for i, h := range c.Visit.Hops[c.Visit.Again:] {
+		from := "answered by the new rulebook"
+		for _, s := range c.Stored {
+			if s.Request.Address == h.Request.Address && s.Response == h.Response {
+				from = "stored, from the old rulebook"
+			}
+		}
+		if h.Response.Cause == engine.CauseRedirect && h.Response.By == nil {
+			from = "the browser's own, as the old rulebook told it (Strict-Transport-Security)"
+		}
+		if h.Response.By != nil {
+			from += "   " + h.Response.By.Name + " " + place(h.Response.By)
+		}
+		rows = append(rows, []string{fmt.Sprint(i + 1), engine.StatusText(h.Response), render.Short(h.Request.Address.String(), 70), "to " + render.Short(r.nearText(h.Response.Location), 60), out.Quiet(from)})
+	}
+	out.Rows("    ", rows, 0)
+	out.Printf("\n")
+	out.Wrapped("  Mend it   ", "leave the old address as it is for as long as visitors come back, or move the page to a third address; from now on write   as temporary   where a move may be taken back")
+	side := &run{common: r.common}
+	side.rules = newName
+	out.Printf("  See it    %s   (the new rulebook alone)\n", side.traceLine(first.Request))
+}
+
+func (r *run) comparedJSON(result *replay.Comparison) error {
+	type side struct {
+		Status string `json:"status"`
+		By     string `json:"by,omitempty"`
+		At     string `json:"at,omitempty"`
+		Ends   string `json:"ends,omitempty"`
+	}
+	type group struct {
+		Change   string   `json:"change"`
+		From     *side    `json:"from,omitempty"` // not of a header's change
+		To       *side    `json:"to,omitempty"`
+		Headers  string   `json:"headers,omitempty"`
+		Requests int64    `json:"requests"`
+		Examples []string `json:"examples"`
+	}
+	type hop struct {
+		URL      string `json:"url"`
+		Status   int    `json:"status"`
+		Location string `json:"location"`
+	}
+	type circle struct {
+		Finding string   `json:"finding"`
+		Stored  []hop    `json:"stored"`
+		HSTS    []string `json:"hsts,omitempty"`
+		Circle  []hop    `json:"circle"`
+	}
+	out := struct {
+		Requests int64    `json:"requests"`
+		Same     int64    `json:"same"`
+		Groups   []group  `json:"groups"`
+		Circles  []circle `json:"circles"`
+	}{Requests: result.Requests, Same: result.Same, Groups: []group{}, Circles: []circle{}}
+	sideOf := func(a replay.Answer) side {
+		s := side{Status: a.Status, Ends: a.Ends, At: place(a.By)}
+		if a.By != nil {
+			s.By = a.By.Name
+		}
+		return s
+	}
+	for _, g := range result.Groups {
+		j := group{Change: changeNames[g.Change], Headers: g.What, Requests: g.Requests}
+		if g.What == "" {
+			from, to := sideOf(g.From), sideOf(g.To)
+			j.From, j.To = &from, &to
+		}
+		for _, req := range g.Examples {
+			j.Examples = append(j.Examples, req.Verb()+" "+req.Address.String())
+		}
+		out.Groups = append(out.Groups, j)
+	}
+	hopOf := func(h engine.Hop) hop { return hop{h.Request.Address.String(), h.Response.Status, h.Response.Location} }
+	for _, c := range result.Circles {
+		j := circle{Finding: "stored-redirect-loop", HSTS: c.HSTS, Stored: []hop{}}
+		for _, h := range c.Stored {
+			j.Stored = append(j.Stored, hopOf(h))
+		}
+		for _, h := range c.Visit.Hops[c.Visit.Again:] {
+			j.Circle = append(j.Circle, hopOf(h))
+		}
+		out.Circles = append(out.Circles, j)
+	}
+	enc := json.NewEncoder(r.stdout)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(out)
+}
+
+var changeNames = map[replay.Change]string{replay.NowLoops: "loops", replay.NowFails: "fails", replay.NowLost: "lost", replay.NowOpen: "open", replay.NowRefused: "refused",
+	replay.NowElse: "elsewhere", replay.NowWay: "way", replay.NowHeader: "header", replay.NowFound: "found"}

@@ -1,0 +1,364 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/internal/live"
+	"kibitz/internal/render"
+)
+
+var verifyCommand = command{
+	name:    "verify",
+	args:    "LIST…",
+	summary: "sends a list to a running server, and holds its answers against the prediction",
+	about: `Sends the requests of the lists to the server at -at, and to no other, whatever
+host they name: that goes into the Host field. Each answer is held against the
+prediction: status, Location, header, encoding, size. Redirects are not followed.
+
+What is shown: the differences by the entry that decides, what the rulebook says,
+what the server did, and the likeliest reason. It asks at a modest pace; only GET
+and HEAD are sent, unless -send-all. A list's clients and times cannot be sent:
+requests whose answer depends on them are left out, and counted.
+Exit status 1: there are differences, or requests without an answer.`,
+	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
+		as := flags.String("as", "text", "the `form` of the result: text, json, junit, tap")
+		f := &verifyFlags{}
+		flags.Var(&f.at, "at", "where the server is, a `URL` like http://127.0.0.1:8080; a second one for the other scheme")
+		flags.Float64Var(&f.Rate, "rate", 20, "at most so many requests in a second, a `number`; 0 for no bound")
+		flags.IntVar(&f.Parallel, "parallel", 2, "how many requests wait for an answer at once, a `number`")
+		flags.DurationVar(&f.Timeout, "timeout", 10*time.Second, "how `long` an answer may take, like 10s")
+		flags.IntVar(&f.Retries, "retries", 1, "how often a request is sent again after an error of the network, a `number`")
+		flags.BoolVar(&f.SendAll, "send-all", false, "send methods other than GET and HEAD, too: they may change something there")
+		flags.BoolVar(&f.Insecure, "insecure", false, "do not look at the server's certificate")
+		flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
+		flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
+		flags.IntVar(&f.top, "top", 3, "how many examples of each difference are shown, a `number`")
+		flags.StringVar(&f.format, "list", "", "the `format` of the lists (default: told by content)")
+		return func(r *run, args []string) (int, error) {
+			r.rules, r.as = *rules, *as
+			if err := r.checkAs("text", "json", "junit", "tap"); err != nil {
+				return 0, err
+			}
+			if err := f.check(args); err != nil {
+				return 0, err
+			}
+			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+			defer stop()
+			return r.verify(ctx, args, f)
+		}
+	},
+}
+
+type verifyFlags struct {
+	live.Options
+	at     onlyFlags
+	only   onlyFlags
+	top    int
+	format string
+}
+
+// check reads the flags that are no plain numbers.
+func (f *verifyFlags) check(args []string) error {
+	switch {
+	case len(args) == 0:
+		return usagef("name a list of requests, like: kibitz verify requests.txt -at http://127.0.0.1:8080")
+	case len(f.at) == 0:
+		return usagef("name the server, like: -at http://127.0.0.1:8080")
+	case f.Parallel < 1 || f.Retries < 0 || f.Rate < 0 || f.top < 1 || f.Timeout <= 0:
+		return usagef("-parallel and -top are numbers from 1 on, -rate and -retries from 0 on, and -timeout is longer than nothing")
+	case f.format != "" && !slices.Contains(list.Formats, list.Format(f.format)):
+		return usagef("-list is one of %s, not %s", formatNames(), f.format)
+	}
+	for _, s := range f.at {
+		u, err := url.Parse(s)
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" {
+			return usagef("-at %s is not the address of a server: write one like http://127.0.0.1:8080, without a path", s)
+		}
+		f.At = append(f.At, u)
+	}
+	if len(f.At) > 2 || len(f.At) == 2 && f.At[0].Scheme == f.At[1].Scheme {
+		return usagef("-at may stand twice: once for http, once for https")
+	}
+	f.Aspects = live.Aspects
+	for _, a := range f.only {
+		if !slices.Contains(live.Aspects, a) {
+			return usagef("-only is one of %s, not %s", strings.Join(live.Aspects, ", "), a)
+		}
+		f.Aspects = f.only
+	}
+	return nil
+}
+
+// readList reads a list to its end.
+func (r *run) readList(name, format string, base request.Address, yield func(*list.Item)) (list.Counts, error) {
+	in, err := r.open(name)
+	if err != nil {
+		return list.Counts{}, err
+	}
+	defer in.Close()
+	unpacked, err := list.Unpack(in)
+	if err != nil {
+		return list.Counts{}, fmt.Errorf("%s: %w", name, err)
+	}
+	o := list.Options{Base: base, Format: list.Format(format)}
+	if name != "-" {
+		o.Open = func(other string) (io.ReadCloser, error) { return os.Open(filepath.Join(filepath.Dir(name), other)) }
+	}
+	counts, err := list.Read(unpacked, o, yield)
+	if err != nil {
+		err = fmt.Errorf("%s: %w", name, err)
+	}
+	return counts, err
+}
+
+// sayRead says which lines of a list could not be read.
+func (r *run) sayRead(name string, c list.Counts) {
+	if c.Skipped == 0 {
+		return
+	}
+	fmt.Fprintf(r.stderr, "%s: %d of %s could not be read:\n", render.Clean(name), c.Skipped, render.Count(c.Lines, "line"))
+	for _, s := range c.First {
+		fmt.Fprintf(r.stderr, "  line %d: %s\n", s.Line, render.Clean(s.Reason))
+	}
+}
+
+func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, error) {
+	e, err := r.load()
+	if err != nil {
+		return 0, err
+	}
+	r.origin = e.Book.BaseAddress().Origin()
+	var all []*live.Verified
+	start := time.Now()
+	for _, name := range names {
+		var items []*list.Item
+		counts, err := r.readList(name, f.format, e.Book.BaseAddress(), func(item *list.Item) { items = append(items, item) })
+		if err != nil {
+			return 0, err
+		}
+		r.sayRead(name, counts)
+		progress, ended := r.progress(name, int64(len(items)), "requests", 1)
+		f.Progress = func(done int) { progress(int64(done)) }
+		all = append(all, live.Verify(ctx, e, name, items, f.Options)...)
+		ended()
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	if r.as == "text" {
+		r.verifiedText(all, f, time.Since(start))
+	} else if err := r.verifiedMachine(all); err != nil {
+		return 0, err
+	}
+	if ctx.Err() != nil {
+		return 0, fmt.Errorf("interrupted: the result is of the %s that had been sent by then", render.Count(len(all), "request"))
+	}
+	if slices.ContainsFunc(all, func(v *live.Verified) bool { return v.Failed != nil || len(v.Differences) > 0 }) {
+		return exitFindings, nil
+	}
+	return exitWell, nil
+}
+
+// verifiedText shows the differences, grouped.
+func (r *run) verifiedText(all []*live.Verified, f *verifyFlags, took time.Duration) {
+	out := r.out
+	type group struct {
+		reason, by, at string
+		list           []*live.Verified
+	}
+	groups := map[string]*group{}
+	skipped, failed := map[string]int{}, map[string]int{}
+	agree := 0
+	for _, v := range all {
+		switch {
+		case v.Skipped != "":
+			skipped[v.Skipped]++
+			continue
+		case v.Failed != nil:
+			failed[v.Failed.Error()]++
+			continue
+		case len(v.Differences) == 0:
+			agree++
+			continue
+		}
+		g := &group{reason: v.Reason(), by: string(v.Predicted.Cause)}
+		if by := v.Predicted.By; by != nil {
+			g.by, g.at = by.Name, place(by)
+		}
+		key := g.by + "\x00" + g.at + "\x00" + g.reason + "\x00" + v.Differences[0].Aspect
+		if groups[key] == nil {
+			groups[key] = g
+		}
+		groups[key].list = append(groups[key].list, v)
+	}
+	differ := 0
+	var sorted []*group
+	for _, g := range groups {
+		differ += len(g.list)
+		sorted = append(sorted, g)
+	}
+	slices.SortFunc(sorted, func(a, b *group) int {
+		return cmp.Or(cmp.Compare(len(b.list), len(a.list)), strings.Compare(a.by+a.reason, b.by+b.reason))
+	})
+	said := out.Well(render.Number(agree) + " as predicted")
+	if differ > 0 {
+		said += "   " + out.Bad(render.Number(differ)+" otherwise")
+	}
+	if n := total(failed); n > 0 {
+		said += "   " + out.Bad(render.Number(n)+" without an answer")
+	}
+	if n := total(skipped); n > 0 {
+		said += fmt.Sprintf("   %s not sent", render.Number(n))
+	}
+	out.Printf("%s to %s in %s   %s\n", render.Count(agree+differ+total(failed), "request"), strings.Join(f.at, " and "), shortTime(took), said)
+	for _, g := range sorted {
+		name := g.by
+		if g.at != "" {
+			name += "   " + out.Quiet(g.at)
+		}
+		out.Printf("\n%s: %s\n\n", out.Bad(render.Count(len(g.list), "request")), name)
+		out.Wrapped("  Likeliest  ", render.Clean(g.reason)+".")
+		for i, v := range g.list {
+			if i == f.top {
+				out.Printf("             … and %s more\n", render.Number(len(g.list)-i))
+				break
+			}
+			out.Printf("  %s %s\n", render.Clean(v.Item.Request.Verb()), r.near(v.Item.Request.Address.String()))
+			for _, d := range v.Differences {
+				out.Printf("    %-10s predicted %s, got %s\n", differenceName(d), valueText(d.Predicted), valueText(d.Got))
+			}
+		}
+		out.Printf("  See it     %s\n", r.traceLine(g.list[0].Item.Request))
+	}
+	r.reasons("Without an answer", failed)
+	r.reasons("Not sent", skipped)
+}
+
+func total(m map[string]int) int {
+	n := 0
+	for _, c := range m {
+		n += c
+	}
+	return n
+}
+
+func differenceName(d live.Difference) string {
+	if d.Field != "" {
+		return d.Field
+	}
+	return d.Aspect
+}
+
+func valueText(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return render.Short(s, 80)
+}
+
+// reasons lists how many requests have which reason.
+func (r *run) reasons(title string, m map[string]int) {
+	if len(m) == 0 {
+		return
+	}
+	r.out.Printf("\n%s\n\n", title)
+	keys := sortedKeys(m)
+	slices.SortStableFunc(keys, func(a, b string) int { return cmp.Compare(m[b], m[a]) })
+	var rows [][]string
+	for _, k := range keys {
+		rows = append(rows, []string{render.Number(m[k]), render.Clean(k)})
+	}
+	r.out.Rows("  ", rows, 0)
+}
+
+// verifiedMachine shows every request in a machine format.
+func (r *run) verifiedMachine(all []*live.Verified) error {
+	if r.as == "json" {
+		return r.verifiedJSON(all)
+	}
+	for _, v := range all {
+		failed := v.Reason()
+		for i, d := range v.Differences {
+			if i == 0 {
+				failed += ":"
+			}
+			failed += fmt.Sprintf(" %s %s predicted, %s got;", differenceName(d), valueText(d.Predicted), valueText(d.Got))
+		}
+		if v.Failed != nil {
+			failed = v.Failed.Error()
+		}
+		if v.Skipped != "" {
+			continue
+		}
+		name := fmt.Sprintf("%s:%d %s %s", v.List, v.Item.Line, v.Item.Request.Verb(), v.Item.Request.Address)
+		r.cases = append(r.cases, testCase{render.Clean(name), render.Clean(strings.TrimSuffix(failed, ";"))})
+	}
+	if r.as == "junit" {
+		return r.casesJUnit("verify")
+	}
+	r.casesTAP()
+	return nil
+}
+
+func (r *run) verifiedJSON(all []*live.Verified) error {
+	type difference struct {
+		Aspect    string `json:"aspect"`
+		Field     string `json:"field,omitempty"`
+		Predicted string `json:"predicted"`
+		Got       string `json:"got"`
+	}
+	type result struct {
+		List        string       `json:"list"`
+		Line        int          `json:"line"`
+		Method      string       `json:"method"`
+		URL         string       `json:"url"`
+		Status      any          `json:"status"`
+		By          string       `json:"by,omitempty"`
+		At          string       `json:"at,omitempty"`
+		Got         int          `json:"got,omitempty"`
+		Differences []difference `json:"differences,omitempty"`
+		Reason      string       `json:"reason,omitempty"`
+		Skipped     string       `json:"skipped,omitempty"`
+		Failed      string       `json:"failed,omitempty"`
+	}
+	results := []result{}
+	for _, v := range all {
+		one := result{List: v.List, Line: v.Item.Line, Method: v.Item.Request.Verb(), URL: v.Item.Request.Address.String(), Status: v.Predicted.Status, Reason: v.Reason(), Skipped: v.Skipped}
+		if v.Predicted.App {
+			one.Status = engine.StatusText(v.Predicted)
+		}
+		if by := v.Predicted.By; by != nil {
+			one.By, one.At = by.Name, place(by)
+		}
+		if v.Got != nil {
+			one.Got = v.Got.StatusCode
+		}
+		if v.Failed != nil {
+			one.Failed = v.Failed.Error()
+		}
+		for _, d := range v.Differences {
+			one.Differences = append(one.Differences, difference(d))
+		}
+		results = append(results, one)
+	}
+	enc := json.NewEncoder(r.stdout)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(map[string]any{"results": results})
+}
