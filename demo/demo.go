@@ -40,6 +40,33 @@ var Faults = [][2]string{
 	{"compress text ", "# compress text "},
 }
 
+// StandIn are the differences of standin.kibitz, by which a stand-in for the real
+// server answers: where that is set up otherwise than the rulebook says.
+var StandIn = [][2]string{
+	// It redirects for now, where the rulebook says for good.
+	{"to /fares/                      as permanent", "to /fares/                      as temporary"},
+	// It shows no page of its own for what is missing.
+	{"error not-found    for 404 ", "# error not-found    for 404 "},
+	// Whatever is missing below /boats/ is answered with the home page.
+	{"to {path}.html", "to {path}.html /index.html"},
+}
+
+// Next are the differences of next.kibitz, a plan for next year: the fares move
+// back to their old address.
+var Next = [][2]string{
+	{"redirect old-fares   on /prices{/}? /fares.php                      to /fares/                      as permanent",
+		"redirect new-prices  on /fares{/}?                                  to /prices/                     as permanent\n" +
+			"rewrite  prices      on /prices/                                    to /fares/index.html            then finish"},
+}
+
+// changed gives a text with others in the place of some of its parts.
+func changed(text string, changes [][2]string) string {
+	for _, c := range changes {
+		text = strings.Replace(text, c[0], c[1], 1)
+	}
+	return text
+}
+
 // Files gives the files of the example, by name.
 func Files() map[string][]byte {
 	out := map[string][]byte{}
@@ -54,10 +81,10 @@ func Files() map[string][]byte {
 		}
 		out[e.Name()] = text
 	}
-	before := string(out["site.kibitz"])
-	for _, fault := range Faults {
-		before = strings.Replace(before, fault[0], fault[1], 1)
-	}
+	site := string(out["site.kibitz"])
+	out["standin.kibitz"] = []byte(changed(site, StandIn))
+	out["next.kibitz"] = []byte(changed(site, Next))
+	before := changed(site, Faults)
 	before = strings.Replace(before, "as rebuilt in the spring of 2026.", "as it was before the repair.", 1)
 	out["before.kibitz"] = []byte(before)
 	out["yesterday.log"] = yesterday()

@@ -191,7 +191,8 @@ func TestDemoWalksFromTheLoopToEverythingWell(t *testing.T) {
 		t.Fatalf("status %d: %s", status, errs)
 	}
 	contains(t, out, "$ kibitz check before.kibitz", "error  redirect-loop", "warning  missing-target", "warning  error-page-missing",
-		"site.kibitz: 41 entries for 1 site: nothing found", "152 of 152 expectations met", "0 loops")
+		"site.kibitz: 41 entries for 1 site: 6 notes", "152 of 152 expectations met", "0 loops",
+		"error  stored-redirect-loop", "the redirect is there, with 302 in the place of 301", "the error rule is missing", "what is missing answers 200")
 	if _, errs, status := kibitz(t, t.TempDir(), "", "demo", dir); status != 2 || !strings.Contains(errs, "is not empty") {
 		t.Errorf("into a folder with files: status %d, %s", status, errs)
 	}
@@ -341,7 +342,7 @@ func TestNothingIsWrittenOverUnasked(t *testing.T) {
 }
 
 func TestHelpIsThereForEverything(t *testing.T) {
-	topics := strings.Fields("demo check trace replay rules format inventory language fields statuses lists findings site list include redirect moves rewrite reply handoff access fallback error folder header media compress hint limit redirect-loop example-fails missing-target error-page-missing header-invalid header-conflict hint-useless compress-useless accept-nothing")
+	topics := strings.Fields("demo check trace replay compare serve verify rules format inventory language fields statuses lists findings site list include redirect moves rewrite reply handoff access fallback error folder header media compress hint limit redirect-loop runaway rewrite-loop never-reached guard-bypassed open-target bad-target conflict order-decides chain exposed split-address example-fails missing-target error-page-missing header-invalid header-conflict hint-useless compress-useless accept-nothing")
 	for _, topic := range topics {
 		out, errs, status := kibitz(t, t.TempDir(), "", "help", topic)
 		if status != 0 || len(out) < 100 {

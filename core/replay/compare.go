@@ -120,7 +120,8 @@ func (c *Compare) Add(item *list.Item) {
 			c.groups[id] = g
 		}
 		g = c.groups[id]
-		if len(g.Examples) < maxExamples {
+		same := func(o *request.Request) bool { return o.Address == req.Address && o.Verb() == req.Verb() }
+		if len(g.Examples) < maxExamples && !slices.ContainsFunc(g.Examples, same) {
 			g.Examples = append(g.Examples, req)
 		}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"strings"
 
 	"kibitz/demo"
+	"kibitz/internal/live"
 	"kibitz/internal/render"
 )
 
@@ -48,6 +50,33 @@ var demoSteps = []struct{ why, command string }{
 	{"Which entries could take an address?", "rules -for /boat.php?name=avocet"},
 	{"The whole list.", "replay requests.txt"},
 	{"And yesterday's log: what will be answered otherwise than the old server did?", "replay -top 8 yesterday.log"},
+	{"What has the repair changed?", "compare before.kibitz site.kibitz requests.txt"},
+	{"Next year the fares are to move back to their old address. Who comes back with what is stored?", "compare site.kibitz next.kibitz"},
+	{"The server is set up by now. Does it do what the rulebook says? (A stand-in answers here, by standin.kibitz.)", "verify requests.txt -at {http} -at {https} -insecure -rate 0"},
+}
+
+// standIn starts a server for standin.kibitz on free ports of this machine.
+func (r *run) standIn(ctx context.Context) (at map[string]string, ended <-chan error, err error) {
+	side := &run{stderr: r.stderr}
+	side.rules = "standin.kibitz"
+	e, err := side.load()
+	if err != nil {
+		return nil, nil, err
+	}
+	s := live.NewServer(e)
+	at = map[string]string{}
+	var listeners []*live.Listener
+	for _, secure := range []bool{false, true} {
+		l, err := s.Listen("", secure)
+		if err != nil {
+			return nil, nil, err
+		}
+		listeners = append(listeners, l)
+		at["{"+l.Scheme+"}"] = strings.TrimSuffix(l.URL(), "/")
+	}
+	done := make(chan error, 1)
+	go func() { done <- s.Serve(ctx, listeners...) }()
+	return at, done, nil
 }
 
 func (r *run) demo(dir string) (int, error) {
@@ -69,7 +98,16 @@ func (r *run) demo(dir string) (int, error) {
 		return 0, err
 	}
 	r.out.Printf("The site of Saltmarsh Ferries is in %s\n", dir)
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	at, ended, err := r.standIn(ctx)
+	if err != nil {
+		return 0, err
+	}
 	for i, step := range demoSteps {
+		for mark, url := range at {
+			step.command = strings.ReplaceAll(step.command, mark, url)
+		}
 		r.out.Printf("\n\n%s\n\n$ kibitz %s\n\n", r.out.Quiet(fmt.Sprintf("%d. %s", i+1, step.why)), step.command)
 		args := splitShell(step.command)
 		if r.color != "auto" {
@@ -79,7 +117,11 @@ func (r *run) demo(dir string) (int, error) {
 			return 0, fmt.Errorf("the step %q could not run", step.command)
 		}
 	}
-	r.out.Printf("\n\nGo on from here:  cd %s  and change site.kibitz.\n", render.Shell(dir))
+	stop()
+	if err := <-ended; err != nil {
+		return 0, err
+	}
+	r.out.Printf("\n\nGo on from here:  cd %s  and change site.kibitz.  kibitz serve  shows it in a browser.\n", render.Shell(dir))
 	return exitWell, nil
 }
 

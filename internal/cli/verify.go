@@ -240,9 +240,11 @@ func (r *run) verifiedText(all []*live.Verified, f *verifyFlags, took time.Durat
 				break
 			}
 			out.Printf("  %s %s\n", render.Clean(v.Item.Request.Verb()), r.near(v.Item.Request.Address.String()))
+			var rows [][]string
 			for _, d := range v.Differences {
-				out.Printf("    %-10s predicted %s, got %s\n", differenceName(d), valueText(d.Predicted), valueText(d.Got))
+				rows = append(rows, []string{differenceName(d), "predicted " + valueText(d.Predicted), "got " + valueText(d.Got)})
 			}
+			out.Rows("      ", rows)
 		}
 		out.Printf("  See it     %s\n", r.traceLine(g.list[0].Item.Request))
 	}

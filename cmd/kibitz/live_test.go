@@ -1,0 +1,272 @@
+package main
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// A served program is one that answers in the background.
+type served struct {
+	*exec.Cmd
+	url  string
+	errs *lockedText
+	out  chan string // the lines of its log
+}
+
+// serveIn starts kibitz serve in a folder.
+func serveIn(t *testing.T, dir string, args ...string) *served {
+	t.Helper()
+	s := &served{Cmd: exec.Command(program, append([]string{"serve"}, args...)...), errs: &lockedText{}, out: make(chan string, 1000)}
+	s.Dir, s.Stderr = dir, s.errs
+	out, err := s.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Process.Kill() })
+	lines := bufio.NewScanner(out)
+	if !lines.Scan() {
+		t.Fatalf("it does not serve: %s", s.errs)
+	}
+	s.url, _, _ = strings.Cut(lines.Text(), " ")
+	go func() {
+		for lines.Scan() {
+			s.out <- lines.Text()
+		}
+		close(s.out)
+	}()
+	return s
+}
+
+// get asks for a path, and does not follow redirects.
+func (s *served) get(t *testing.T, path, host string) (status int, location, body string) {
+	t.Helper()
+	req, _ := http.NewRequest("GET", strings.TrimSuffix(s.url, "/")+path, nil)
+	req.Host = host
+	resp, err := http.DefaultTransport.RoundTrip(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, _ := io.ReadAll(resp.Body)
+	return resp.StatusCode, resp.Header.Get("Location"), string(text)
+}
+
+func TestServeAnswersLogsReadsAnewAndStops(t *testing.T) {
+	dir := ferries(t)
+	s := serveIn(t, dir)
+	if status, _, body := s.get(t, "/timetables/winter/", ""); status != 200 || !strings.Contains(body, "<h1>") {
+		t.Errorf("a page: %d\n%s", status, body)
+	}
+	if status, location, _ := s.get(t, "/fares.php", "saltmarsh-ferries.example"); status != 301 || location != "https://saltmarsh-ferries.example/fares.php" {
+		t.Errorf("by its own host over http: %d to %s", status, location)
+	}
+	if status, _, body := s.get(t, "/no<b>where", ""); status != 404 || !strings.Contains(body, "/no%3Cb%3Ewhere") {
+		t.Errorf("a filled error page: %d\n%s", status, body)
+	}
+	var log []string
+	for range 4 { // the first line is blank
+		log = append(log, <-s.out)
+	}
+	contains(t, strings.Join(log, "\n"), "GET https://saltmarsh-ferries.example/timetables/winter/  200  document  timetables/winter/index.html", "301  secure site.kibitz:15  https://saltmarsh-ferries.example/fares.php", "404  missing  errors/not-found.html")
+
+	book := filepath.Join(dir, "site.kibitz")
+	text, _ := os.ReadFile(book)
+	wait := func(what string) {
+		for range 100 {
+			if strings.Contains(s.errs.String(), what) {
+				return
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		t.Fatalf("%q never came:\n%s", what, s.errs)
+	}
+	os.WriteFile(book, append(text, "redirect broken\n"...), 0o644)
+	wait("the old rulebook goes on answering")
+	if status, _, _ := s.get(t, "/", ""); status != 200 {
+		t.Errorf("with errors in the new rulebook: %d", status)
+	}
+	os.WriteFile(book, []byte(strings.Replace(string(text), "# The addresses of the old site.\n", "reply anew on /anew with 200 text anew\n", 1)), 0o644)
+	wait("is read anew")
+	if status, _, body := s.get(t, "/anew", ""); status != 200 || body != "anew" {
+		t.Errorf("after the change: %d %s", status, body)
+	}
+	s.Process.Signal(syscall.SIGTERM)
+	if err := s.Wait(); err != nil {
+		t.Errorf("it does not stop cleanly: %v", err)
+	}
+}
+
+func TestServeSaysWhatItCannotDo(t *testing.T) {
+	dir := small(t)
+	s := serveIn(t, dir)
+	address := strings.TrimSuffix(strings.TrimPrefix(s.url, "http://"), "/")
+	for _, test := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"serve", "-listen", address}, "is taken: another program listens there"},
+		{[]string{"serve", "-as-host", "elsewhere.example"}, "no site of the rulebook answers for elsewhere.example"},
+		{[]string{"serve", "x"}, "serve takes no argument"},
+		{[]string{"verify", "list.txt"}, "name the server"},
+		{[]string{"verify", "list.txt", "-at", "ftp://x"}, "is not the address of a server"},
+		{[]string{"verify", "list.txt", "-at", "http://x", "-at", "http://y"}, "-at may stand twice"},
+		{[]string{"verify", "list.txt", "-at", "http://x", "-only", "colour"}, "-only is one of status"},
+		{[]string{"compare", "site.kibitz"}, "name the old rulebook and the new one"},
+		{[]string{"compare", "site.kibitz", "none.kibitz"}, "there is no rulebook none.kibitz"},
+		{[]string{"check", "-effort", "0"}, "-effort is a number"},
+	} {
+		_, errs, status := kibitz(t, dir, "", test.args...)
+		if status != 2 || !strings.Contains(errs, test.want) {
+			t.Errorf("%v: status %d: %s", test.args, status, errs)
+		}
+	}
+}
+
+func TestVerifyFindsWhatTheStandInDoesOtherwise(t *testing.T) {
+	dir := ferries(t)
+	right := serveIn(t, dir, "-as-host", "saltmarsh-ferries.example", "-forwarded", "-quiet")
+	wrong := serveIn(t, dir, "-rules", "standin.kibitz", "-forwarded", "-quiet")
+	os.WriteFile(filepath.Join(dir, "few.txt"), []byte("/\n/fares.php\n/boats/none\n/crew/rota.html\n  client 192.0.2.7\nPOST /fares/\n"), 0o644)
+	out, errs, status := kibitz(t, dir, "", "verify", "few.txt", "-at", right.url, "-forwarded", "-rate", "0")
+	if status != 0 {
+		t.Errorf("as predicted: status %d\n%s%s", status, out, errs)
+	}
+	contains(t, out, "4 as predicted", "1   it is no GET or HEAD")
+	out, _, status = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0")
+	if status != 1 {
+		t.Errorf("otherwise: status %d\n%s", status, out)
+	}
+	contains(t, out, "2 otherwise", "302 in the place of 301", "what is missing answers 200", "See it     kibitz trace https://saltmarsh-ferries.example/fares.php")
+	out, _, _ = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0", "-as", "tap")
+	contains(t, out, "1..4", "not ok 2 - few.txt:2 GET https://saltmarsh-ferries.example/fares.php")
+	out, _, _ = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0", "-as", "junit")
+	contains(t, out, `<testsuite name="kibitz verify" tests="4" failures="2">`)
+	out, _, _ = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0", "-as", "json")
+	var result struct {
+		Results []struct {
+			Line, Got   int
+			Reason      string
+			Differences []struct{ Aspect, Predicted, Got string }
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &result); err != nil || len(result.Results) != 5 || result.Results[1].Got != 302 || result.Results[1].Differences[0].Predicted != "301" {
+		t.Errorf("%v: %+v", err, result)
+	}
+	if out, _, status = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0", "-only", "headers"); status != 0 {
+		t.Errorf("-only headers: status %d\n%s", status, out)
+	}
+}
+
+func TestCompareShowsWhatChangesAndWhoComesBack(t *testing.T) {
+	dir := ferries(t)
+	out, _, status := kibitz(t, dir, "", "compare", "before.kibitz", "site.kibitz", "requests.txt")
+	if status != 0 {
+		t.Errorf("status %d", status)
+	}
+	contains(t, out, "152 requests with before.kibitz and site.kibitz", "11 requests come to a good end now, and did not", "before the visit goes round in a loop")
+	out, _, status = kibitz(t, dir, "", "compare", "site.kibitz", "next.kibitz")
+	if status != 1 {
+		t.Errorf("visitors who come back: status %d", status)
+	}
+	contains(t, out, "requests made of the rulebooks", "error  stored-redirect-loop", "stored, from the old rulebook   old-fares site.kibitz:37", "answered by the new rulebook   new-prices next.kibitz:37")
+	if out, _, status = kibitz(t, dir, "", "compare", "site.kibitz", "site.kibitz", "-expect-none", "requests.txt"); status != 0 || !strings.Contains(out, "Nothing changes.") {
+		t.Errorf("the same: status %d\n%s", status, out)
+	}
+	if _, _, status = kibitz(t, dir, "", "compare", "before.kibitz", "site.kibitz", "-expect-none", "requests.txt"); status != 1 {
+		t.Errorf("-expect-none: status %d", status)
+	}
+	os.Rename(filepath.Join(dir, "public", "fares"), filepath.Join(dir, "gone"))
+	os.Mkdir(filepath.Join(dir, "empty"), 0o755)
+	out, _, _ = kibitz(t, dir, "", "compare", "public", "empty", "requests.txt", "-as", "json")
+	var result struct {
+		Requests, Same int
+		Groups         []struct{ Change string }
+	}
+	if err := json.Unmarshal([]byte(out), &result); err != nil || result.Requests != 152 || result.Same == 152 || result.Groups[0].Change != "lost" {
+		t.Errorf("two trees: %v %+v", err, result)
+	}
+}
+
+// SARIF has what its schema requires, and fingerprints that stay when lines move.
+func TestFindingsForCodeHosts(t *testing.T) {
+	dir := ferries(t)
+	type log struct {
+		Version string
+		Runs    []struct {
+			Tool    struct{ Driver struct{ Name string } }
+			Results []struct {
+				RuleID, Level       string
+				Message             struct{ Text string }
+				PartialFingerprints map[string]string
+				Locations           []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine, StartColumn, EndColumn int }
+					}
+				}
+			}
+		}
+	}
+	read := func() (l log, prints []string, lines int) {
+		out, _, _ := kibitz(t, dir, "", "check", "before.kibitz", "-as", "sarif")
+		if err := json.Unmarshal([]byte(out), &l); err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range l.Runs[0].Results {
+			at := r.Locations[0].PhysicalLocation
+			prints = append(prints, r.RuleID+" "+r.PartialFingerprints["kibitz/v1"])
+			lines += at.Region.StartLine
+			if r.Message.Text == "" || at.ArtifactLocation.URI != "before.kibitz" || at.Region.StartColumn < 1 || at.Region.EndColumn < at.Region.StartColumn || !slices.Contains([]string{"error", "warning", "note"}, r.Level) {
+				t.Errorf("%+v", r)
+			}
+		}
+		return l, prints, lines
+	}
+	l, before, first := read()
+	if l.Version != "2.1.0" || l.Runs[0].Tool.Driver.Name == "" || len(before) < 5 {
+		t.Errorf("%+v", l)
+	}
+	name := filepath.Join(dir, "before.kibitz")
+	text, _ := os.ReadFile(name)
+	os.WriteFile(name, append([]byte("# one line more\n\n"), text...), 0o644)
+	_, after, second := read()
+	if !slices.Equal(before, after) || second != first+2*len(before) {
+		t.Errorf("the fingerprints moved with the lines:\n%s\n%s", fmt.Sprint(before), fmt.Sprint(after))
+	}
+	if seen := slices.Compact(slices.Sorted(slices.Values(before))); len(seen) != len(before) {
+		t.Errorf("two findings share a fingerprint: %v", before)
+	}
+}
+
+// A lockedText is what a running program has written so far.
+type lockedText struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (l *lockedText) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(b)
+}
+
+func (l *lockedText) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
