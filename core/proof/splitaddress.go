@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"regexp"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -51,7 +52,7 @@ func findSplits(c *checker) {
 				}
 				if resp := c.Predict(&other); resp.Status == 200 && resp.File == folder.File {
 					way := "document"
-					advice := "send the longer one on:   redirect plain on /*/" + folder.File.Name() + " to /{1}/ as permanent"
+					advice := `send the longer one on:   redirect plain on ~/(.*/)?` + regexp.QuoteMeta(folder.File.Name()) + ` to /{1} as permanent`
 					if path == n.Path {
 						way, advice = "slash", "let the folder answer at one of them:   slash add   or   slash drop"
 					}

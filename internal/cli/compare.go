@@ -151,6 +151,9 @@ func (r *run) comparedText(oldName, newName string, made bool, result *replay.Co
 		out.Printf("   %s changed", out.Doubtful(render.Number(changed)))
 	}
 	out.Printf("\n")
+	for _, c := range result.Circles {
+		r.returning(c, newName)
+	}
 	for i, g := range result.Groups {
 		if i == 0 || g.Change != result.Groups[i-1].Change {
 			n := int64(0)
@@ -188,9 +191,6 @@ func (r *run) comparedText(oldName, newName string, made bool, result *replay.Co
 				}
 			}
 		}
-	}
-	for _, c := range result.Circles {
-		r.returning(c, newName)
 	}
 	if len(result.Groups) == 0 && len(result.Circles) == 0 {
 		out.Printf("\n%s\n", out.Well("Nothing changes."))

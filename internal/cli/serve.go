@@ -129,8 +129,8 @@ func (r *run) served() func(live.Served) {
 		}
 		mu.Lock()
 		defer mu.Unlock()
-		r.out.Printf("%s  %s  %s %s  %s  %s", d.Time.Format("15:04:05"), d.Request.Client, render.Clean(d.Request.Verb()),
-			render.Short(d.Request.Address.String(), 80), r.out.Status(status), r.out.Quiet(render.Clean(what)))
+		asked := render.Clean(d.Request.Verb()) + " " + render.Short(d.Request.Address.String(), 80)
+		r.out.Printf("%s  %s  %-60s  %s  %s", d.Time.Format("15:04:05"), d.Request.Client, asked, r.out.Status(status), r.out.Quiet(render.Clean(what)))
 		if to != "" {
 			r.out.Printf("  %s", render.Clean(to))
 		}
