@@ -155,7 +155,7 @@ func (b *builder) explore() error {
 	b.state(b.follow(nil, uint32(b.prog.Start), syntax.EmptyBeginText|syntax.EmptyBeginLine))
 	for s := 1; s < len(b.sets); s++ {
 		if s > MaxStates {
-			return fmt.Errorf("the pattern needs more than %d states", MaxStates)
+			return fmt.Errorf("%w: more than %d", ErrLarge, MaxStates)
 		}
 		for _, c := range b.bytes {
 			b.mark++

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"regexp"
 	"regexp/syntax"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -206,9 +207,25 @@ func (p *Pattern) Lang() (*Lang, error) {
 			return
 		}
 		p.translate()
-		p.lang, p.why = compile(p.source)
+		if p.lang, p.why = compile(p.source); p.why != nil {
+			p.why = fmt.Errorf("%s needs more than %d states; the part that grows is %s", p.text, MaxStates, growing(p.text))
+		}
 	})
 	return p.lang, p.why
+}
+
+var counted = regexp.MustCompile(`(?:\\.|\[[^]]*\]|\([^()]*\)|[^\\])\{(\d+)(?:,\d*)?\}`)
+
+// growing names the part of a pattern that makes its automaton large: the
+// longest counted repetition, or the whole.
+func growing(text string) string {
+	part, most := text, 0
+	for _, m := range counted.FindAllStringSubmatch(text, -1) {
+		if n, err := strconv.Atoi(m[1]); err == nil && n > most {
+			part, most = m[0], n
+		}
+	}
+	return part
 }
 
 // Captures gives the text of each capture, in the order of Names, for a path

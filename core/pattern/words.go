@@ -19,7 +19,7 @@ func (p *Pattern) Words(n int) []string {
 	}
 	lang, err := p.Lang()
 	if err != nil {
-		return nil
+		return p.simplest()
 	}
 	var out []string
 	for _, w := range lang.words(4 * n) {
@@ -152,4 +152,54 @@ func (p *Pattern) group(i int) int {
 		}
 	}
 	return n
+}
+
+// simplest gives one path for a regular expression that has no automaton.
+func (p *Pattern) simplest() []string {
+	if !strings.HasPrefix(p.text, "~") {
+		return nil
+	}
+	tree, err := parseRegexp(p.text[1:], p.fold, 0)
+	if err != nil {
+		return nil
+	}
+	var b strings.Builder
+	writeSimplest(&b, tree.Simplify())
+	if path := canonical.Spell(b.String()); canonical.Is(path, false) && p.Match(path) {
+		return []string{path}
+	}
+	return nil
+}
+
+// writeSimplest writes a text that an expression takes, if it looks at nothing
+// around it.
+func writeSimplest(b *strings.Builder, tree *syntax.Regexp) {
+	switch tree.Op {
+	case syntax.OpLiteral:
+		b.WriteString(string(tree.Rune))
+	case syntax.OpCharClass:
+		for _, r := range PathBytes {
+			for i := 0; i < len(tree.Rune); i += 2 {
+				if tree.Rune[i] <= r && r <= tree.Rune[i+1] {
+					b.WriteRune(r)
+					return
+				}
+			}
+		}
+		b.WriteRune(tree.Rune[0])
+	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		b.WriteByte('a')
+	case syntax.OpCapture, syntax.OpPlus:
+		writeSimplest(b, tree.Sub[0])
+	case syntax.OpConcat:
+		for _, sub := range tree.Sub {
+			writeSimplest(b, sub)
+		}
+	case syntax.OpAlternate:
+		writeSimplest(b, tree.Sub[0])
+	case syntax.OpRepeat:
+		for range tree.Min {
+			writeSimplest(b, tree.Sub[0])
+		}
+	}
 }

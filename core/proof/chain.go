@@ -131,13 +131,19 @@ func isChain(v *engine.Visit) bool {
 func chainFinding(v *engine.Visit) Finding {
 	f := Finding{Request: v.Hops[0].Request}
 	var names []string
-	for _, h := range v.Hops[:v.Redirects()] {
-		if h.Response.By == nil {
-			names = append(names, "the folder's slash")
+	times := 1
+	for i, h := range v.Hops[:v.Redirects()] {
+		name := "the folder's slash"
+		if by := h.Response.By; by != nil {
+			f.Rules = append(f.Rules, by)
+			name = by.Name
+		}
+		if i > 0 && h.Response.By == v.Hops[i-1].Response.By {
+			times++
+			names[len(names)-1] = fmt.Sprintf("%s %d times", name, times)
 			continue
 		}
-		f.Rules = append(f.Rules, h.Response.By)
-		names = append(names, h.Response.By.Name)
+		names, times = append(names, name), 1
 	}
 	f.Place, f.Width = clause(f.Rules[0], "to", "table")
 	end := v.Hops[len(v.Hops)-1].Request.Address

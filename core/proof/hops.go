@@ -672,7 +672,7 @@ func (g *hops) decide(component []*hop, bad func(*engine.Visit) bool) verdict {
 	for _, h := range component {
 		paths, err := g.first(h)
 		if err != nil {
-			v.state, v.why = Open, fmt.Sprintf("the paths of %s: %v", h.name(), err)
+			v.state, v.why = Open, h.cannot(err)
 			g.try(component, nil, bad, &v)
 			return v
 		}
@@ -695,7 +695,7 @@ func (g *hops) decide(component []*hop, bad func(*engine.Visit) bool) verdict {
 				}
 				m, err := g.into(h, survive[to])
 				if err != nil {
-					v.state, v.why = Open, fmt.Sprintf("what %s does in %d hops: %v", h.name(), n, err)
+					v.state, v.why = Open, h.cannot(err)
 					return v
 				}
 				if m != nil {
@@ -708,7 +708,7 @@ func (g *hops) decide(component []*hop, bad func(*engine.Visit) bool) verdict {
 			}
 			l, err := pattern.Solid(pattern.And(survive[h], pattern.Or(parts...)), pattern.PathBytes, maxSolid*g.effort)
 			if err != nil {
-				v.state, v.why = Open, fmt.Sprintf("what %s does in %d hops: %v", h.name(), n, err)
+				v.state, v.why = Open, h.cannot(err)
 				return v
 			}
 			if l.Any() {
@@ -733,6 +733,14 @@ func (g *hops) decide(component []*hop, bad func(*engine.Visit) bool) verdict {
 		}
 	}
 	return v
+}
+
+// cannot says why the paths that go on from a hop are not known.
+func (h *hop) cannot(err error) string {
+	if errors.Is(err, pattern.ErrLarge) {
+		return fmt.Sprintf("where %s leads needs %v", h.name(), err)
+	}
+	return err.Error()
 }
 
 func (h *hop) name() string {

@@ -186,7 +186,7 @@ func (sp *space) throughRewrites(r *rulebook.Rule) (*request.Request, error) {
 		}
 		from, err := sp.sentInto(w, a.To.Path, into)
 		if err != nil {
-			why = fmt.Errorf("what %s sends it: %w", w.Name, err)
+			why = fmt.Errorf("what %s sends it is not known: %w", w.Name, err)
 			continue
 		}
 		if from == nil {

@@ -114,11 +114,11 @@ func loopFinding(circle []engine.Hop) Finding {
 	var names []string
 	for _, h := range circle {
 		if h.Response.By == nil {
-			names = append(names, "the folder's slash")
+			names = append(names, "the folder's slash to "+h.Response.Location)
 			continue
 		}
 		f.Rules = append(f.Rules, h.Response.By)
-		names = append(names, h.Response.By.Name)
+		names = append(names, h.Response.By.Name+" to "+h.Response.Location)
 	}
 	if len(f.Rules) > 0 {
 		f.Place, f.Width = clause(f.Rules[0], "on", "in", "when", "unless", "table", "to")
@@ -127,7 +127,7 @@ func loopFinding(circle []engine.Hop) Finding {
 	if len(circle) == 1 {
 		f.Message = who + " is sent to the same address again, round and round."
 	} else {
-		f.Message = fmt.Sprintf("%s is sent round for ever: %s, and back again.", who, strings.Join(names, ", then "))
+		f.Message = fmt.Sprintf("%s is sent round for ever: %s.", who, strings.Join(names, ", then "))
 	}
 	f.Advice = loopAdvice(circle, req)
 	return f

@@ -405,7 +405,7 @@ func (s *search) finish(req request.Request, alive []bool) *request.Request {
 	}
 	switch {
 	case err != nil:
-		s.doubt("its paths need %v states", err)
+		s.doubt("its paths need %v", err)
 	case len(words) > 0:
 		for _, r := range append(slices.Clone(s.in), s.out...) {
 			if why := s.of(r).why; why != "" {

@@ -178,7 +178,7 @@ func (r *run) finding(f *proof.Finding) {
 	if len(f.Rules) > 1 {
 		var names []string
 		for _, rule := range f.Rules {
-			if s := fmt.Sprintf("%s (%s)", rule.Name, rule.Place); !slices.Contains(names, s) {
+			if s := fmt.Sprintf("%s (%s)", rule.Name, rule.Place); !slices.Contains(names, s) && (rule == f.Rules[0] || !strings.Contains(f.Message, s)) {
 				names = append(names, s)
 			}
 		}
