@@ -85,8 +85,12 @@ func (m *merged) read(id int, text string) int {
 	return id
 }
 
-// threadsPerState is how many threads a state may have on average.
-const threadsPerState = 8
+// The work that a state of the result may make on average: threads, and steps of
+// threads.
+const (
+	threadsPerState = 8
+	stepsPerState   = 200
+)
 
 // preimage walks the expression's program together with the set.
 type preimage struct {
@@ -98,6 +102,7 @@ type preimage struct {
 	repeats map[uint32]bool // captures that can be entered again
 	reach   map[int][]int
 	all     []int // states of into
+	steps   int
 	large   bool
 }
 
@@ -405,6 +410,10 @@ func (w *preimage) ends(t thread) bool {
 // step moves the threads of a state by one byte.
 func (w *preimage) step(set []thread, c byte, inHex bool) []thread {
 	next, seen := map[string]thread{}, map[string]bool{}
+	if w.steps += len(set); w.steps > stepsPerState*w.limit {
+		w.large = true
+		return nil
+	}
 	for _, t := range set {
 		inst := &w.prog.Inst[t.pc]
 		if inst.Op == syntax.InstMatch || inst.Op == syntax.InstEmptyWidth || !inst.MatchRune(rune(c)) {
@@ -515,6 +524,9 @@ func (w *preimage) explore() (*Lang, error) {
 	}
 	for j := range len(PathBytes) {
 		l.class[PathBytes[j]] = uint8(j)
+	}
+	if w.large {
+		return nil, fmt.Errorf("%w: more than %d", ErrLarge, w.limit)
 	}
 	for i, s := range states {
 		ok := false

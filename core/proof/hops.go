@@ -681,9 +681,14 @@ func (g *hops) decide(component []*hop, bad func(*engine.Visit) bool) verdict {
 	if g.try(component, survive, bad, &v) {
 		return v
 	}
+	spent := 0
 	for n := 1; n <= maxSurvivors; n++ {
 		next := map[*hop]*pattern.Lang{}
 		left, same := 0, true
+		if spent > 4*maxSolid*g.effort {
+			v.state, v.why = Open, fmt.Sprintf("where %s leads in more than %d hops needs %v: more than %d", component[0].name(), n-1, pattern.ErrLarge, 4*maxSolid*g.effort)
+			return v
+		}
 		for _, h := range component {
 			if survive[h] == nil {
 				continue
@@ -711,7 +716,7 @@ func (g *hops) decide(component []*hop, bad func(*engine.Visit) bool) verdict {
 				v.state, v.why = Open, h.cannot(err)
 				return v
 			}
-			if l.Any() {
+			if spent += l.Size(); l.Any() {
 				next[h] = l
 				left++
 				same = same && l.Size() == survive[h].Size()

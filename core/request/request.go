@@ -194,6 +194,9 @@ func (a Address) Resolve(location string) (Address, error) {
 	if next, ok := a.resolvePath(location); ok {
 		return next, nil
 	}
+	if next, ok := a.resolvePlain(location); ok {
+		return next, nil
+	}
 	u, err := url.ParseRef(a.String(), location)
 	if err != nil {
 		return Address{}, fmt.Errorf("%q is no valid URL", location)
@@ -233,4 +236,25 @@ func (a Address) resolvePath(location string) (Address, bool) {
 	}
 	a.Path, a.Query, a.HasQuery = strings.Cut(location, "?")
 	return a, true
+}
+
+// resolvePlain resolves a full URL with a plain name for a host and a plain path:
+// what is read at once needs no parser, which can take long for a long path.
+func (a Address) resolvePlain(location string) (Address, bool) {
+	scheme, rest, ok := strings.Cut(location, "://")
+	if !ok || scheme != "http" && scheme != "https" {
+		return a, false
+	}
+	end := strings.IndexByte(rest, '/')
+	if end < 0 {
+		return a, false
+	}
+	host := rest[:end]
+	last := host[strings.LastIndexByte(host, '.')+1:]
+	if strings.Trim(host, "abcdefghijklmnopqrstuvwxyz0123456789-.") != "" || strings.Contains(host, "..") || strings.HasPrefix(host, ".") ||
+		strings.Contains(host, "xn--") || last == "" || last[0] < 'a' || len(host) > 253 {
+		return a, false
+	}
+	a.Scheme, a.Host, a.Port = scheme, host, DefaultPort(scheme)
+	return a.resolvePath(rest[end:])
 }
