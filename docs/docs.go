@@ -17,3 +17,8 @@ var Lists string
 //
 //go:embed findings.md
 var Findings string
+
+// Live explains serve, verify and compare.
+//
+//go:embed live.md
+var Live string

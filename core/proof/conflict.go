@@ -21,14 +21,6 @@ var conflict = Kind{
 	find:    func(c *checker) { findCrossings(c, true) },
 }
 
-var orderDecides = Kind{
-	Name: "order-decides", Severity: Note,
-	Summary: "two entries overlap under different conditions and answer differently: their order settles it, as written",
-	Before:  "redirect german on /:page when cookie.lang de to /de/{page}   as temporary\nredirect old    on /fares                     to /fares/      as permanent",
-	After:   "redirect german on /:page when cookie.lang de unless path /fares to /de/{page}   as temporary\nredirect old    on /fares                                        to /fares/      as permanent",
-	find:    func(c *checker) { findCrossings(c, false) },
-}
-
 // The most that is looked at for one entry.
 const (
 	maxMeets    = 400 // pairs of automata

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -52,7 +54,28 @@ var demoSteps = []struct{ why, command string }{
 	{"And yesterday's log: what will be answered otherwise than the old server did?", "replay -top 8 yesterday.log"},
 	{"What has the repair changed?", "compare before.kibitz site.kibitz requests.txt"},
 	{"Next year the fares are to move back to their old address. Who comes back with what is stored?", "compare site.kibitz next.kibitz"},
+	{"See it in a browser. (Here a few requests are made of it, and it is ended.)", "serve"},
 	{"The server is set up by now. Does it do what the rulebook says? (A stand-in answers here, by standin.kibitz.)", "verify requests.txt -at {http} -at {https} -insecure -rate 0"},
+}
+
+// preview serves the site for as long as it takes to ask for a few addresses.
+func (r *run) preview() error {
+	ctx, stop := context.WithCancel(context.Background())
+	side := &run{stdout: r.stdout, stderr: r.stderr, out: r.out}
+	var asked error
+	return errors.Join(side.serve(ctx, &serveFlags{ready: func(url string) {
+		go func() {
+			defer stop()
+			for _, path := range []string{"timetable/winter.php", "boats/albatross", "styles/site.css"} {
+				resp, err := http.Get(url + path)
+				if err != nil {
+					asked = err
+					return
+				}
+				resp.Body.Close()
+			}
+		}()
+	}}), asked)
 }
 
 // standIn starts a server for standin.kibitz on free ports of this machine.
@@ -109,6 +132,12 @@ func (r *run) demo(dir string) (int, error) {
 			step.command = strings.ReplaceAll(step.command, mark, url)
 		}
 		r.out.Printf("\n\n%s\n\n$ kibitz %s\n\n", r.out.Quiet(fmt.Sprintf("%d. %s", i+1, step.why)), step.command)
+		if step.command == "serve" {
+			if err := r.preview(); err != nil {
+				return 0, err
+			}
+			continue
+		}
 		args := splitShell(step.command)
 		if r.color != "auto" {
 			args = append(args, "-color", r.color)

@@ -81,6 +81,9 @@ func (r *run) help(args []string) error {
 	case "findings":
 		r.findingsHelp()
 		return nil
+	case "stored-redirect-loop":
+		r.markdown(section(docs.Live, "### Visitors who come back"))
+		return nil
 	case "help":
 		return r.help(nil)
 	}
@@ -183,6 +186,7 @@ func (r *run) findingsHelp() {
 	for _, k := range proof.Kinds() {
 		rows = append(rows, []string{r.out.Severity(string(k.Severity), string(k.Severity)), k.Name, k.Summary})
 	}
+	rows = append(rows, []string{r.out.Severity("error", "error"), "stored-redirect-loop", "(compare) visitors who stored an old permanent redirect are sent round for ever by the new rulebook"})
 	r.out.Rows("  ", rows)
 }
 

@@ -59,6 +59,7 @@ goes on answering. Ctrl-C ends it.`,
 type serveFlags struct {
 	listen, listenTLS, host string
 	tls, forwarded, quiet   bool
+	ready                   func(url string) // told where it listens; may be nil
 }
 
 // serve answers until the context ends.
@@ -95,6 +96,9 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 		r.out.Printf("%s stands for https://%s/ (its certificate is its own: tell the browser to go on)\n", secure.URL(), main.Host)
 	}
 	r.out.Printf("\n")
+	if f.ready != nil {
+		f.ready(plain.URL())
+	}
 	reloaded := make(chan struct{})
 	go func() {
 		defer close(reloaded)
@@ -125,7 +129,7 @@ func (r *run) served() func(live.Served) {
 		}
 		size := render.Count(d.Bytes, "byte")
 		if resp.Encoding != "" {
-			size += " " + resp.Encoding
+			size = fmt.Sprintf("%s of %s %s", render.Number(d.Bytes), render.Count(resp.Size, "byte"), resp.Encoding)
 		}
 		mu.Lock()
 		defer mu.Unlock()
