@@ -1,6 +1,8 @@
 package proof
 
 import (
+	"errors"
+
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -28,4 +30,15 @@ func Requests(e *engine.Engine) []*request.Request {
 		})
 	}
 	return out
+}
+
+// Meet reports whether some request can be taken by both rules of a site, where
+// nothing stands above them. It is false only where that is proved.
+func Meet(e *engine.Engine, a, b *rulebook.Rule) bool {
+	s := a.Site
+	if s == nil {
+		s = e.Book.Sites[0]
+	}
+	_, err := newSpace(e, s, 1).find(question{in: []*rulebook.Rule{a, b}})
+	return !errors.Is(err, errNone)
 }

@@ -14,7 +14,7 @@ import (
 // What is said to be proved is broken by none of all short requests, and every
 // finding is shown by its own request.
 func TestWhatIsProvedIsNeverBroken(t *testing.T) {
-	books := 25
+	books := 20
 	if testing.Short() {
 		books = 10
 	}
@@ -68,5 +68,97 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 		if got := Try(e, known, make(m.Text), proof.Requests(e)); got == Missed && !meant {
 			t.Errorf("%s was not found in\n%s", fault, m.Text)
 		}
+	}
+}
+
+func engineOf(t *testing.T, text string) *engine.Engine {
+	t.Helper()
+	book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	return engine.New(book, []*site.Tree{site.Memory(map[string]string{"/a": "a", "/b/index.html": "b"})})
+}
+
+// states gives what is claimed of each entry for one finding.
+func states(e *engine.Engine, finding string) map[string]string {
+	out := map[string]string{}
+	for _, c := range proof.Check(e, 1).Claims {
+		for _, rule := range c.Rules {
+			if c.Finding == finding {
+				out[rule] = c.State
+			}
+		}
+	}
+	return out
+}
+
+// A copy of an entry that answers, placed below it, is never reached; and an
+// entry that is never reached can be taken out, and nothing changes.
+func TestLawsOfReaching(t *testing.T) {
+	removed := 0
+	for seed := range uint64(30) {
+		text := Book(rand.New(rand.NewPCG(seed, 2)))
+		lines := strings.Split(strings.TrimSpace(text), "\n")
+		last := lines[len(lines)-1]
+		if word, _, _ := strings.Cut(last, " "); word == "redirect" || word == "reply" {
+			name := strings.Fields(last)[1]
+			double := text + strings.Replace(last, " "+name+" ", " again ", 1) + "\n"
+			if state := states(engineOf(t, double), "never-reached")["again"]; state != proof.Found && state != proof.Open {
+				t.Fatalf("a copy is said to be %q in\n%s", state, double)
+			}
+		}
+		e := engineOf(t, text)
+		for name, state := range states(e, "never-reached") {
+			if state != proof.Found {
+				continue
+			}
+			removed++
+			var kept []string
+			for _, line := range lines {
+				if !strings.Contains(line, " "+name+" ") {
+					kept = append(kept, line)
+				}
+			}
+			without := engineOf(t, strings.Join(kept, "\n")+"\n")
+			for _, req := range Requests(e.Book.Sites[0].Address, text) {
+				a, b := e.Predict(req), without.Predict(req)
+				if a.Status != b.Status || a.Location != b.Location || a.File != b.File && (a.File == nil || b.File == nil || a.File.Path != b.File.Path) {
+					t.Fatalf("without %s, which is never reached, %s is answered otherwise in\n%s", name, req.Address, text)
+				}
+			}
+		}
+	}
+	if removed < 3 {
+		t.Errorf("only %d entries were never reached: the test shows little", removed)
+	}
+}
+
+// Neighbours that cannot meet can change places, and nothing changes.
+func TestNeighboursThatDoNotMeetCanChangePlaces(t *testing.T) {
+	swapped := 0
+	for seed := range uint64(60) {
+		text := Book(rand.New(rand.NewPCG(seed, 3)))
+		lines := strings.Split(strings.TrimSpace(text), "\n")
+		e := engineOf(t, text)
+		requests := Requests(e.Book.Sites[0].Address, text)
+		for i := 1; i+1 < len(lines); i++ {
+			a, b := e.Book.Rules[i-1], e.Book.Rules[i]
+			if strings.HasPrefix(lines[i], "rewrite") || strings.HasPrefix(lines[i+1], "rewrite") || proof.Meet(e, a, b) {
+				continue
+			}
+			swapped++
+			other := append([]string(nil), lines...)
+			other[i], other[i+1] = other[i+1], other[i]
+			swapped := engineOf(t, strings.Join(other, "\n")+"\n")
+			for _, req := range requests {
+				if x, y := e.Predict(req), swapped.Predict(req); x.Status != y.Status || x.Location != y.Location {
+					t.Fatalf("%s and %s are said not to meet, and %s is answered otherwise when they change places in\n%s", a.Name, b.Name, req.Address, text)
+				}
+			}
+		}
+	}
+	if swapped < 15 {
+		t.Errorf("only %d pairs changed places", swapped)
 	}
 }

@@ -1,0 +1,123 @@
+package proof
+
+import (
+	"errors"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// conditions that a random entry can have, and requests that have all their
+// values.
+var someConditions = []string{
+	"when scheme http", "unless scheme http", "when host www.s.example", "unless host *.boats.s.example", "when method POST PUT", "unless method GET",
+	"when header.x a*", "unless header.x *b", "when header.x ~[ab]+", "when header.x absent", "when query.q 1", "unless query.q 1 2", "when query.q present",
+	"when client 192.0.2.0/24", "unless client 192.0.2.0/25", "when client 2001:db8::/32", "when body over 5KiB", "when body below 6KiB",
+	"when time after 2026-02-01", "when time before 2026-03-01", "when file exists", "unless file exists", "when path /a", "unless path /a*", "when cookie.c ~x.*", "when port 8080",
+}
+
+func everySort() []*request.Request {
+	var out []*request.Request
+	at := request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/a"}
+	vary := func(changes ...func(*request.Request)) {
+		if len(out) == 0 {
+			out = append(out, &request.Request{Address: at})
+		}
+		for _, req := range out[:len(out):len(out)] {
+			for _, change := range changes {
+				next := *req
+				next.Headers = append([]request.Header(nil), req.Headers...)
+				change(&next)
+				out = append(out, &next)
+			}
+		}
+	}
+	header := func(name, value string) func(*request.Request) {
+		return func(r *request.Request) { r.Headers = append(r.Headers, request.Header{Name: name, Value: value}) }
+	}
+	vary(func(r *request.Request) { setScheme(r, "http") })
+	vary(func(r *request.Request) { r.Address.Path = "/b" }, func(r *request.Request) { r.Address.Path = "/ab" })
+	vary(func(r *request.Request) { r.Address.Host = "www.s.example" }, func(r *request.Request) { r.Address.Host = "tern.boats.s.example" })
+	vary(header("X", "a"), header("X", "ab"), header("X", "b"), header("X", "ac"), header("X", "c"))
+	vary(func(r *request.Request) { r.Method = "POST" })
+	vary(func(r *request.Request) { addQuery(r, "q", "1") }, func(r *request.Request) { addQuery(r, "q", "2") }, func(r *request.Request) { addQuery(r, "q", "3") })
+	vary(func(r *request.Request) { r.Client = netip.MustParseAddr("192.0.2.7") }, func(r *request.Request) { r.Client = netip.MustParseAddr("192.0.2.200") }, func(r *request.Request) { r.Client = netip.MustParseAddr("2001:db8::1") })
+	vary(func(r *request.Request) { r.Body = 5500 }, func(r *request.Request) { r.Body = 50000 })
+	vary(func(r *request.Request) { r.Time = time.Date(2026, 2, 15, 0, 0, 0, 0, time.UTC) }, func(r *request.Request) { r.Time = time.Date(2026, 4, 1, 0, 0, 0, 0, time.UTC) })
+	return out
+}
+
+// What is said to have no request has none of a great many; and what is found
+// is what was asked for.
+func TestQuestionsAreAnsweredForAllConditions(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 8))
+	all := everySort()
+	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	all = all[:4000]
+	count := map[string]int{}
+	for range 60 {
+		var b strings.Builder
+		b.WriteString("site s address https://s.example hosts www.s.example *.boats.s.example\n")
+		for _, name := range []string{"one", "two", "three"} {
+			b.WriteString("redirect " + name + " on " + []string{"/a", "/:x", "/a*", "/*"}[r.IntN(4)])
+			seen := map[string]bool{}
+			for range r.IntN(4) {
+				c := someConditions[r.IntN(len(someConditions))]
+				if field := strings.Fields(c)[1]; !seen[field] {
+					seen[field] = true
+					b.WriteString(" " + c)
+				}
+			}
+			b.WriteString(" to /z as 302\n")
+		}
+		book, err := rulebook.Read("t.kibitz", []byte(b.String()), nil)
+		if err != nil {
+			t.Fatalf("%v\n%s", err, b.String())
+		}
+		e := engine.New(book, []*site.Tree{site.Memory(map[string]string{"/a": "a"})})
+		sp := newSpace(e, book.Sites[0], 1)
+		rules := book.Rules
+		for _, q := range []question{{in: rules[:1]}, {in: rules[:2]}, {in: rules}, {in: rules[:1], out: rules[1:2]}, {in: rules[:1], out: rules[1:]}, {in: rules[2:], out: rules[:2]}} {
+			fits := func(req *request.Request) bool {
+				for _, rule := range q.in {
+					if !e.Takes(rule, req) {
+						return false
+					}
+				}
+				for _, rule := range q.out {
+					if e.Takes(rule, req) {
+						return false
+					}
+				}
+				return true
+			}
+			req, err := sp.find(q)
+			switch {
+			case err == nil:
+				count["found"]++
+				if !fits(req) {
+					t.Fatalf("%s %v is none that was asked for in\n%s", req.Address, req, b.String())
+				}
+			case errors.Is(err, errNone):
+				count["none"]++
+				for _, req := range all {
+					if fits(req) {
+						t.Fatalf("%d in, %d out: there is said to be none, and %s %+v is one, in\n%s", len(q.in), len(q.out), req.Address, req, b.String())
+					}
+				}
+			default:
+				count["open"]++
+			}
+		}
+	}
+	if count["found"] < 100 || count["none"] < 30 || count["open"] > 20 {
+		t.Errorf("%v: too little is decided", count)
+	}
+}
