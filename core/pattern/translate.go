@@ -96,15 +96,15 @@ func modifier(p part) string {
 }
 
 // anything is the class of all characters, or of all that are no delimiter.
-// Where a slash or the end follows, a byte will do for a character: no split
-// can fall inside one.
+// Where the end follows, or a byte that no encoded character has in it, a byte
+// will do for a character: no split can fall inside one.
 func (p *Pattern) anything(i int, inSegment, plain bool) string {
 	switch {
 	case p.host && inSegment:
 		return `[^.]`
 	case p.host:
 		return `.`
-	case plain || p.parts[i].modifier == 0 && p.parts[i].suffix == "" && p.slashFollows(i):
+	case plain || p.parts[i].modifier == 0 && p.edgeFollows(i):
 		if inSegment {
 			return `[^/]`
 		}
@@ -113,6 +113,31 @@ func (p *Pattern) anything(i int, inSegment, plain bool) string {
 		return segmentCharacter
 	}
 	return anyCharacter
+}
+
+// edgeFollows reports whether what stands behind part i is nothing, or begins
+// with a byte that is in no encoded character.
+func (p *Pattern) edgeFollows(i int) bool {
+	next := p.parts[i].suffix
+	switch {
+	case next != "":
+	case i+1 == len(p.parts):
+		return true
+	case p.parts[i+1].modifier != 0:
+		return false
+	case p.parts[i+1].kind == text:
+		next = p.parts[i+1].text
+	default:
+		next = p.parts[i+1].prefix
+	}
+	if next == "" {
+		return false
+	}
+	if c := next[0]; p.fold {
+		return strings.IndexByte("/-._~$&'()*+,;=:@", c) >= 0
+	} else {
+		return strings.IndexByte("0123456789ABCDEF%!", c) < 0
+	}
 }
 
 var (

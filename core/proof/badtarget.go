@@ -16,8 +16,27 @@ var badTarget = Kind{
 	find:    findBadTargets,
 }
 
-// nasty are values that break out of where they are put, if anything lets them.
-var nasty = []string{"/", "/..", "a/../b", "_", "a.b", "a b", "a\nb", "%", "ä", "", ".", ".."}
+// nasty gives values that break out of where a rule's templates put them, if
+// anything lets them. In a path and a query everything is encoded but dots.
+func nasty(r *rulebook.Rule) []string {
+	var out []string
+	copied := func(pieces []rulebook.Piece) bool {
+		_, constant := rulebook.Constant(pieces)
+		return !constant
+	}
+	for _, t := range templatesOf(r) {
+		if copied(t.Host) {
+			out = append(out, "_", "a.b", "a b", "/", "ä", "")
+		}
+		if copied(t.Body) {
+			out = append(out, "a\nb", "ä")
+		}
+		if copied(t.Path) {
+			out = append(out, ".", "..", "a/../b")
+		}
+	}
+	return out
+}
 
 func findBadTargets(c *checker) {
 	for _, r := range c.Book.Rules {
@@ -46,7 +65,7 @@ func findBadTargets(c *checker) {
 }
 
 func (c *checker) badTarget(s *rulebook.Site, r *rulebook.Rule) bool {
-	for _, text := range nasty {
+	for _, text := range nasty(r) {
 		for _, req := range c.strangers(s, r, text) {
 			c.tried++
 			resp := &engine.Response{}

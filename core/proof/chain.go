@@ -22,6 +22,7 @@ const maxChainEdges = 8
 func findChains(c *checker) {
 	g := c.graph()
 	rows := map[*rulebook.Rule][]*engine.Visit{}
+	more := map[*rulebook.Rule]int{} // rows that are like one of rows
 	found, tried := map[*rulebook.Rule]bool{}, map[*rulebook.Rule]bool{}
 	for _, h := range g.all {
 		if h.rule == nil || h.isRewrite() || found[h.rule] || h.row == nil && onlyMoves(h) {
@@ -30,12 +31,16 @@ func findChains(c *checker) {
 		if len(h.edges) == 0 {
 			continue
 		}
+		if h.group != nil {
+			h = &hop{front: h.front, rule: h.rule, row: h.group[0], group: h.group}
+		}
 		if h.row != nil {
 			req := h.front.request()
 			req.Address.Path, req.Address.Query, req.Address.HasQuery = h.row.Path, h.row.Query, h.row.Query != ""
 			c.tried++
 			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.Row == h.row {
 				rows[h.rule] = append(rows[h.rule], v)
+				more[h.rule] += max(len(h.group)-1, 0)
 			}
 			continue
 		}
@@ -61,7 +66,7 @@ func findChains(c *checker) {
 			h = &hop{rule: h.rule}
 		}
 		for _, to := range h.edges {
-			path, err := g.into(h, to.over)
+			path, err := g.into(h, to.over())
 			if path == nil && err == nil {
 				continue
 			}
@@ -91,7 +96,7 @@ func findChains(c *checker) {
 	for r, visits := range rows {
 		f := chainFinding(visits[0])
 		f.Place, f.Width = clause(r, "table")
-		f.Count = len(visits)
+		f.Count = len(visits) + more[r]
 		row := visits[0].Hops[0].Response.Row
 		f.Message = fmt.Sprintf("%s:%d: %s", r.Action.(*rulebook.Moves).Table.Name, row.Line, f.Message)
 		if f.Count > 1 {

@@ -6,6 +6,7 @@ package proof
 // not take it as it was asked for. Only what lies on a cycle can go round.
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math"
@@ -35,7 +36,8 @@ type hop struct {
 	row   *rulebook.Row
 	to    *rulebook.Template
 	query rulebook.Query
-	over  pattern.Machine // the paths that it takes; nil for all
+	paths pattern.Machine // of what is no rule; of a rule over gives them
+	group []*rulebook.Row // rows that all lead to the same hops, and to no others
 	pos   int             // of the rule in its site; behind all for folders
 	edges []*hop
 	fed   bool // a rewrite leads here
@@ -78,7 +80,7 @@ func (c *checker) graph() *hops {
 			if pos > f.last || !f.fits(r) {
 				continue
 			}
-			h := &hop{front: f, rule: r, pos: pos, over: f.space.of(r).over}
+			h := &hop{front: f, rule: r, pos: pos}
 			switch a := r.Action.(type) {
 			case *rulebook.Redirect:
 				h.to, h.query = a.To, a.Query
@@ -199,7 +201,7 @@ func (g *hops) findFronts() {
 			for _, scheme := range []string{"https", "http"} {
 				f := &front{space: sp, scheme: scheme, host: host, last: math.MaxInt}
 				for pos, r := range s.Rules {
-					if f.taken(r) && sp.of(r).under == nil {
+					if !hasPath(r) && f.taken(r) {
 						f.last = pos
 						break
 					}
@@ -208,6 +210,11 @@ func (g *hops) findFronts() {
 			}
 		}
 	}
+}
+
+// hasPath reports whether a rule looks at the path.
+func hasPath(r *rulebook.Rule) bool {
+	return len(r.On)+len(r.In) > 0 || r.Kind == rulebook.KindMoves || slices.ContainsFunc(r.Tests, onPath)
 }
 
 // request is a plain request at the front.
@@ -266,19 +273,33 @@ func prefixesOf(r *rulebook.Rule) []string {
 }
 
 // addRows adds the rows of the tables whose new address is itself taken by a
-// redirect; for all others the first hop is the last.
+// redirect; for all others the first hop is the last. Rows that only an entry
+// for the scheme or the host takes on are one hop together.
 func (g *hops) addRows() {
+	var groups []*hop
 	for _, f := range g.fronts {
 		for pos, r := range f.space.site.Rules {
 			a, ok := r.Action.(*rulebook.Moves)
 			if !ok || pos > f.last || !f.fits(r) {
 				continue
 			}
+			together := map[*hop][]*rulebook.Row{}
 			for i := range a.Table.Rows {
 				row := &a.Table.Rows[i]
-				if to, text := rowTarget(g, f, row); to != nil && g.takes(to, text) {
+				to, text := rowTarget(g, f, row)
+				if to == nil {
+					continue
+				}
+				switch takers := g.takers(to, text); {
+				case len(to.rowsAt(text)) == 0 && len(takers) == 0:
+				case len(to.rowsAt(text)) == 0 && len(takers) == 1 && onlyMoves(takers[0]):
+					together[takers[0]] = append(together[takers[0]], row)
+				default:
 					g.all = append(g.all, g.rowHop(f, r, row))
 				}
+			}
+			for taker, rows := range together {
+				groups = append(groups, &hop{front: f, rule: r, pos: pos, group: rows, query: a.Query, paths: pattern.Words(pathsOf(rows)), edges: []*hop{taker}})
 			}
 		}
 	}
@@ -291,6 +312,18 @@ func (g *hops) addRows() {
 	for _, ix := range g.by {
 		slices.SortFunc(ix.nodes, func(a, b *hop) int { return strings.Compare(a.row.Path, b.row.Path) })
 	}
+	slices.SortFunc(groups, func(a, b *hop) int { return cmp.Compare(a.group[0].Line, b.group[0].Line) })
+	for _, h := range groups {
+		g.add(h, "")
+	}
+}
+
+func pathsOf(rows []*rulebook.Row) []string {
+	out := make([]string, len(rows))
+	for i, row := range rows {
+		out[i] = canonical.Marked(row.Path)
+	}
+	return out
 }
 
 type rowKey struct {
@@ -303,23 +336,24 @@ func (g *hops) rowHop(f *front, r *rulebook.Rule, row *rulebook.Row) *hop {
 	key := rowKey{f, row}
 	if g.rows[key] == nil {
 		path := canonical.Marked(row.Path)
-		g.rows[key] = &hop{front: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, over: pattern.Words([]string{path}),
+		g.rows[key] = &hop{front: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, paths: pattern.Words([]string{path}),
 			pos: slices.Index(f.space.site.Rules, r)}
 	}
 	return g.rows[key]
 }
 
-// takes reports whether some hop of the front can take a path.
-func (g *hops) takes(f *front, text string) bool {
+// takers gives the hops of the front that can take a path, without rows.
+func (g *hops) takers(f *front, text string) []*hop {
 	ix := g.by[f]
+	var out []*hop
 	for n := 0; n <= len(text); n++ {
 		for _, to := range ix.prefixes[text[:n]] {
-			if to.over == nil || pattern.Matches(to.over, text) {
-				return true
+			if to.mayTake(text) {
+				out = append(out, to)
 			}
 		}
 	}
-	return len(f.rowsAt(text)) > 0
+	return out
 }
 
 // A placed row is one of a table, with the entry whose table it is.
@@ -375,6 +409,31 @@ func rowTarget(g *hops, f *front, row *rulebook.Row) (*front, string) {
 	return nil, ""
 }
 
+// over gives the paths that a hop takes; nil for all. Nearly always nobody asks.
+func (h *hop) over() pattern.Machine {
+	if h.rule == nil || h.paths != nil {
+		return h.paths
+	}
+	return h.front.space.of(h.rule).over
+}
+
+// mayTake reports whether a path is one that the hop can take.
+func (h *hop) mayTake(text string) bool {
+	if h.rule == nil || h.paths != nil {
+		return h.paths == nil || pattern.Matches(h.paths, text)
+	}
+	path := canonical.Unmarked(text)
+	if len(h.rule.On) > 0 && !slices.ContainsFunc(h.rule.On, func(p *pattern.Pattern) bool { return p.Match(path) }) {
+		return false
+	}
+	if h.rule.Fold {
+		path = canonical.Fold(path)
+	}
+	return len(h.rule.In) == 0 || slices.ContainsFunc(h.rule.In, func(f string) bool {
+		return path == f || strings.HasPrefix(path, f+"/")
+	})
+}
+
 // addFolders adds what sends folders to their address with a slash, or without.
 func (g *hops) addFolders(f *front) {
 	var bare, slashed []string
@@ -387,10 +446,10 @@ func (g *hops) addFolders(f *front) {
 		return
 	}
 	whole := rulebook.Piece{Value: true, Field: rulebook.Field{Kind: rulebook.FieldPath}}
-	g.add(&hop{front: f, to: &rulebook.Template{Path: []rulebook.Piece{whole, {Text: "/"}}}, over: pattern.Words(bare)}, "/")
+	g.add(&hop{front: f, to: &rulebook.Template{Path: []rulebook.Piece{whole, {Text: "/"}}}, paths: pattern.Words(bare)}, "/")
 	for _, r := range f.space.site.Rules {
 		if a, ok := r.Action.(*rulebook.Folder); ok && a.Slash == rulebook.SlashDrop {
-			g.add(&hop{front: f, over: pattern.Words(slashed)}, "/")
+			g.add(&hop{front: f, paths: pattern.Words(slashed)}, "/")
 			return
 		}
 	}
@@ -452,12 +511,15 @@ func (g *hops) start(h *hop) (text string, whole bool) {
 
 // connect finds the hops that a hop may lead to.
 func (g *hops) connect(h *hop) {
+	if h.group != nil {
+		return // it was made with its edges
+	}
 	text, whole := g.start(h)
 	for _, f := range g.target(h) {
 		ix := g.by[f]
 		for n := 0; n <= len(text); n++ {
 			for _, to := range ix.prefixes[text[:n]] {
-				if whole && (to.over == nil || pattern.Matches(to.over, text)) || !whole && endsAlike(h, to) {
+				if whole && to.mayTake(text) || !whole && endsAlike(h, to) {
 					h.edges = append(h.edges, to)
 				}
 			}
@@ -491,7 +553,7 @@ func (g *hops) connect(h *hop) {
 // endsAlike reports whether the literal end of a hop's target can be the end of
 // a path that another takes.
 func endsAlike(h, to *hop) bool {
-	if h.to == nil || to.rule == nil || to.row != nil || len(to.rule.On) == 0 {
+	if h.to == nil || to.rule == nil || to.row != nil || to.group != nil || len(to.rule.On) == 0 {
 		return true
 	}
 	last := h.to.Path[len(h.to.Path)-1]
@@ -572,9 +634,20 @@ func (g *hops) into(h *hop, set pattern.Machine) (pattern.Machine, error) {
 	switch {
 	case h.row != nil:
 		if _, text := rowTarget(g, h.front, h.row); set == nil || pattern.Matches(set, text) {
-			return h.over, nil
+			return h.paths, nil
 		}
 		return nil, nil
+	case h.group != nil:
+		var rows []*rulebook.Row
+		for _, row := range h.group {
+			if _, text := rowTarget(g, h.front, row); set == nil || pattern.Matches(set, text) {
+				rows = append(rows, row)
+			}
+		}
+		if len(rows) == 0 {
+			return nil, nil
+		}
+		return pattern.Words(pathsOf(rows)), nil
 	case set == nil:
 		set = pattern.Paths(sp.site.KeepSlashes)
 	}
@@ -589,13 +662,13 @@ func (g *hops) into(h *hop, set pattern.Machine) (pattern.Machine, error) {
 	if err != nil || !l.Any() {
 		return nil, err
 	}
-	return pattern.And(h.over, l), nil
+	return pattern.And(h.paths, l), nil
 }
 
 // leads reports whether an edge stands when it is looked at closely: the paths,
 // the query, and the conditions that stay as they are from one hop to the next.
 func (g *hops) leads(h, to *hop) bool {
-	m, err := g.into(h, to.over)
+	m, err := g.into(h, to.over())
 	if err != nil {
 		return true
 	}
@@ -760,15 +833,15 @@ func (h *hop) name() string {
 func (g *hops) first(h *hop) (*pattern.Lang, error) {
 	sp := h.front.space
 	parts := []pattern.Machine{pattern.Paths(sp.site.KeepSlashes)}
-	if h.over != nil {
-		parts = append(parts, h.over)
+	if over := h.over(); over != nil {
+		parts = append(parts, over)
 	}
 	above := 0
 	for _, r := range sp.site.Rules {
 		if r == h.rule || above == maxAbove || h.fed { // what a rewrite brings is not read above it
 			break
 		}
-		if h.front.taken(r) && sp.of(r).under != nil {
+		if hasPath(r) && h.front.taken(r) && sp.of(r).under != nil {
 			parts = append(parts, pattern.Not(sp.of(r).under))
 			above++
 		}
@@ -788,7 +861,7 @@ func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*e
 		if h.rule != nil {
 			q.in = []*rulebook.Rule{h.rule}
 		}
-		q.path = h.over
+		q.path = h.over()
 		if survive != nil {
 			q.path = survive[h]
 		}

@@ -174,13 +174,6 @@ const maxReasons = 4
 // multiplied by effort.
 func Check(e *engine.Engine, effort int) *Report {
 	c := newChecker(e, max(effort, 1))
-	go func() { // the automata are made while the first questions are asked
-		for _, r := range e.Book.Rules {
-			for _, p := range r.On {
-				_, _ = p.Lang()
-			}
-		}
-	}()
 	for _, k := range Kinds() {
 		c.kind, c.tried = k, 0
 		k.find(c)

@@ -56,12 +56,16 @@ func (c *checker) componentProbes(component []*hop) []*request.Request {
 	var out []*request.Request
 	done := map[*rulebook.Rule]bool{}
 	for _, h := range component {
-		if h.row != nil && len(out) < maxRowProbes {
+		row := h.row
+		if h.group != nil {
+			row = h.group[0]
+		}
+		if row != nil && len(out) < maxRowProbes {
 			req := h.front.request()
-			req.Address.Path, req.Address.Query, req.Address.HasQuery = h.row.Path, h.row.Query, h.row.Query != ""
+			req.Address.Path, req.Address.Query, req.Address.HasQuery = row.Path, row.Query, row.Query != ""
 			out = append(out, req)
 		}
-		if h.rule != nil && h.row == nil && !done[h.rule] {
+		if h.rule != nil && row == nil && !done[h.rule] {
 			done[h.rule] = true
 			out = append(out, c.probes(h.front.space.site, h.rule)...)
 		}

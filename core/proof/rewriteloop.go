@@ -49,7 +49,7 @@ func (c *checker) rewriteGraph(s *rulebook.Site) *hops {
 	again := false
 	for _, r := range s.Rules {
 		if a, ok := r.Action.(*rulebook.Rewrite); ok {
-			g.all = append(g.all, &hop{front: f, rule: r, to: a.To, query: a.Query, over: sp.of(r).over, fed: true})
+			g.all = append(g.all, &hop{front: f, rule: r, to: a.To, query: a.Query, fed: true})
 			again = again || a.Then == rulebook.Again
 		}
 	}
