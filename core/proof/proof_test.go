@@ -150,3 +150,33 @@ redirect e on /t when time after 2026-01-01 before 2026-02-01 to /z as 301
 		}
 	}
 }
+
+// Whatever a rulebook says, check comes to an end, and says something of each
+// finding.
+func FuzzCheck(f *testing.F) {
+	names, _ := filepath.Glob("testdata/*.kibitz")
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(string(text))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		book, err := rulebook.Read("f.kibitz", []byte(text), readTable)
+		if err != nil || len(book.Rules) > 12 {
+			return
+		}
+		trees := make([]*site.Tree, len(book.Sites))
+		trees[0] = tree()
+		e := engine.New(book, trees)
+		for _, finding := range Check(e, 1).Findings {
+			if finding.Message == "" || finding.Advice == "" || finding.Place.Source == nil {
+				t.Errorf("%s says nothing: %+v", finding.Name, finding)
+			}
+			if finding.Request != nil {
+				e.Predict(finding.Request)
+			}
+		}
+	})
+}

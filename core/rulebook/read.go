@@ -518,7 +518,7 @@ func (b *builder) statuses(words []Word, least int) Statuses {
 	s := Statuses{codes: map[int]bool{}}
 	for _, w := range words {
 		s.words = append(s.words, w.Text)
-		if len(w.Text) == 3 && strings.HasSuffix(w.Text, "xx") && int(w.Text[0]-'0') >= least && w.Text[0] <= '5' {
+		if len(w.Text) == 3 && strings.HasSuffix(w.Text, "xx") && w.Text[0] >= '0'+byte(least) && w.Text[0] <= '5' {
 			s.classes[w.Text[0]-'0'] = true
 			continue
 		}

@@ -83,6 +83,7 @@ func FuzzRulebook(f *testing.F) {
 		}
 	}
 	f.Add("site s address https://s.example\nredirect on ~( to {x as \"301\n header h set A {{ for 2xx\n")
+	f.Add("site s address https://s.example\nerror for !xx text a\n")
 	f.Add("list a b\n \"x\ninclude \"\"\n\t#\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		Read("site.kibitz", []byte(text), files)
