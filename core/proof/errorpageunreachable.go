@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"kibitz/core/engine"
-	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
 
@@ -24,7 +23,7 @@ var errorPageUnreachable = Kind{
 				if n := c.Tree(s).Find(a.Body.Show); n == nil || n.Folder || n.Hidden {
 					continue // hidden pages are shown all the same
 				}
-				req := &request.Request{Address: s.Address}
+				req := c.plain(s)
 				req.Address.Path = a.Body.Show
 				c.tried++
 				resp := c.Predict(req)

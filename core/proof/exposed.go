@@ -24,7 +24,7 @@ var exposed = Kind{
 			count := 0
 			var by *rulebook.Rule
 			for _, n := range files {
-				req := &request.Request{Address: s.Address}
+				req := c.plain(s)
 				req.Address.Path = n.Path
 				c.tried++
 				if resp := c.Predict(req); resp.Status == 200 && resp.File == n {
@@ -57,7 +57,7 @@ func more(n int, what string) string {
 // looseFiles yields the files of each tree that nobody means to publish, by what
 // they are, and makes the claim.
 func (c *checker) looseFiles(yield func(kind string, files []*site.Node, s *rulebook.Site)) {
-	before := len(c.report.Findings)
+	found := map[*rulebook.Site]bool{}
 	total := 0
 	for _, s := range c.Book.Sites {
 		kinds := map[string][]*site.Node{}
@@ -70,10 +70,13 @@ func (c *checker) looseFiles(yield func(kind string, files []*site.Node, s *rule
 		for _, kind := range slices.Sorted(maps.Keys(kinds)) {
 			files := kinds[kind]
 			slices.SortFunc(files, func(a, b *site.Node) int { return cmp.Compare(a.Path, b.Path) })
-			yield(kind, files, s)
+			before := len(c.report.Findings)
+			if yield(kind, files, s); len(c.report.Findings) > before {
+				found[s] = true
+			}
 		}
 	}
-	c.concludeSites(len(c.report.Findings) > before, Proved, fmt.Sprintf("for the tree as it is: %d files and folders, by their names", total))
+	c.concludeSites(found, Proved, fmt.Sprintf("for the tree as it is: %d files and folders, by their names", total))
 }
 
 // looseKind says what a file is that nobody means to publish; "" for any other.

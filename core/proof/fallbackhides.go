@@ -48,7 +48,7 @@ func findHidingFallbacks(c *checker) {
 
 // hides asks for names that cannot be there.
 func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) {
-	like, err := c.space(s).find(question{in: []*rulebook.Rule{r}})
+	like, err := c.space(s).find(question{in: []*rulebook.Rule{r}, like: c.plain(s)})
 	if err != nil {
 		return
 	}

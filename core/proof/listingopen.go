@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"kibitz/core/engine"
-	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
@@ -23,7 +22,7 @@ var listingOpen = Kind{
 				if listed[s.Name+folder] {
 					continue
 				}
-				req := &request.Request{Address: s.Address}
+				req := c.plain(s)
 				req.Address.Path = folder
 				c.tried++
 				resp := c.Predict(req)

@@ -13,34 +13,31 @@ var methodLost = Kind{
 	Before:  "redirect desk on /book to /booking/new as permanent",
 	After:   "redirect desk on /book to /booking/new as 308",
 	find: func(c *checker) {
-		for _, s := range c.Book.Sites {
-			c.losesMethod(s)
-		}
+		c.losesMethod()
 		c.conclusions("they keep the method, or do not take POST")
 	},
 }
 
-// losesMethod tells once of all the redirects of a site: nearly every one takes
-// POST, and few are ever asked so.
-func (c *checker) losesMethod(s *rulebook.Site) {
+// losesMethod tells once of all redirects: nearly every one takes POST, and few
+// are ever asked so.
+func (c *checker) losesMethod() {
 	var f Finding
-	for _, r := range s.Rules {
+	for _, r := range c.Book.Rules {
 		if r.Kind != rulebook.KindRedirect && r.Kind != rulebook.KindMoves {
 			continue
 		}
 		c.note(Proved, r, "")
-		for _, req := range c.firstProbes(s, r) {
-			post := *req
-			post.Method, post.Body = "POST", 1
-			c.tried++
-			resp := c.Predict(&post)
-			if resp.By != r || resp.Status != 301 && resp.Status != 302 {
+		for _, s := range c.sitesOf(r) {
+			post := c.losingPost(s, r)
+			if post == nil {
 				continue
 			}
 			c.note(Found, r, "")
-			f.Rules = append(f.Rules, r)
-			if f.Request == nil {
-				f.Request = &post
+			if c.accepts(r) {
+				break
+			}
+			if f.Count++; f.Request == nil {
+				f.Request, f.Rules = post, []*rulebook.Rule{r}
 				f.Place, f.Width = clause(r, "as", "to", "table")
 				f.Message = fmt.Sprintf("A form sent to %s is asked for again with GET, and what was filled in is lost", post.Address.Target())
 			}
@@ -50,13 +47,29 @@ func (c *checker) losesMethod(s *rulebook.Site) {
 	if f.Request == nil {
 		return
 	}
-	if f.Count = len(f.Rules); f.Count > 1 {
+	switch f.Count {
+	case 1:
+	case 2:
+		f.Message += "; so it is at one more entry"
+	default:
 		f.Message += fmt.Sprintf("; so it is at %d more entries", f.Count-1)
 	}
 	f.Message += "."
 	f.Advice = "where forms are sent, write   as 308   or   as 307; elsewhere nothing is to be done"
-	f.Rules = f.Rules[:1]
 	c.add(f)
+}
+
+// losingPost gives a POST that a rule answers with 301 or 302; nil for none.
+func (c *checker) losingPost(s *rulebook.Site, r *rulebook.Rule) *request.Request {
+	for _, req := range c.firstProbes(s, r) {
+		post := *req
+		post.Method, post.Body = "POST", 1
+		c.tried++
+		if resp := c.Predict(&post); resp.By == r && (resp.Status == 301 || resp.Status == 302) {
+			return &post
+		}
+	}
+	return nil
 }
 
 // firstProbes are the first few requests that a rule takes.
@@ -64,7 +77,7 @@ func (c *checker) firstProbes(s *rulebook.Site, r *rulebook.Rule) []*request.Req
 	if a, ok := r.Action.(*rulebook.Moves); ok {
 		var out []*request.Request
 		for i := range min(len(a.Table.Rows), 3) {
-			req := &request.Request{Address: s.Address}
+			req := c.plain(s)
 			req.Address.Path = a.Table.Rows[i].Path
 			out = append(out, req)
 		}

@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"math"
 	"net/netip"
 	"regexp"
 	"strings"
@@ -59,6 +60,17 @@ func hasTest(r *rulebook.Rule, k rulebook.FieldKind) bool {
 		}
 	}
 	return false
+}
+
+// plain is a request for the home page of a site, by the scheme and the host to
+// which all others are sent, if there are such.
+func (c *checker) plain(s *rulebook.Site) *request.Request {
+	for _, f := range c.graph().fronts {
+		if f.space.site == s && f.last == math.MaxInt {
+			return f.request()
+		}
+	}
+	return &request.Request{Address: s.Address}
 }
 
 type probePath struct{ path, query string }

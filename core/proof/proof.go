@@ -206,15 +206,22 @@ func (c *checker) add(f Finding) {
 		f.Place, f.Width = f.Rules[0].Place, len(f.Rules[0].Kind)
 	}
 	f.Count = max(f.Count, 1)
-	for _, r := range f.Rules {
-		for _, a := range r.Accepts {
-			if a.Finding == f.Name {
-				c.used[acceptKey(a)] = true
-				return
-			}
-		}
+	if slices.ContainsFunc(f.Rules, c.accepts) {
+		return
 	}
 	c.report.Findings = append(c.report.Findings, &f)
+}
+
+// accepts reports whether a rule accepts the finding at hand, and notes that it
+// does.
+func (c *checker) accepts(r *rulebook.Rule) bool {
+	for _, a := range r.Accepts {
+		if a.Finding == c.kind.Name {
+			c.used[acceptKey(a)] = true
+			return true
+		}
+	}
+	return false
 }
 
 func acceptKey(a rulebook.Accept) string { return fmt.Sprintf("%v:%d", a.Place, a.Place.Col) }
@@ -228,10 +235,10 @@ var acceptNothing = Kind{
 	After:   "redirect soon on /soon to /fares/ as temporary",
 }
 
-func init() { acceptNothing.find = (*checker).accepts }
+func init() { acceptNothing.find = (*checker).uselessAccepts }
 
-// accepts notes what accepts nothing.
-func (c *checker) accepts() {
+// uselessAccepts notes what accepts nothing.
+func (c *checker) uselessAccepts() {
 	var names []string
 	for _, k := range Kinds() {
 		names = append(names, k.Name)
@@ -270,13 +277,14 @@ func (c *checker) conclude(found bool, otherwise string, entries int, why string
 	c.claim(otherwise, entries, "%s", why)
 }
 
-// concludeSites is conclude for what is asked of whole sites.
-func (c *checker) concludeSites(found bool, otherwise, why string) {
-	state := otherwise
-	if found {
-		state = Found
+// concludeSites makes the claims of what is asked of whole sites.
+func (c *checker) concludeSites(found map[*rulebook.Site]bool, otherwise, why string) {
+	if n := len(found); n > 0 {
+		c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: Found, Sites: n, Tried: c.tried})
 	}
-	c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: state, Sites: len(c.Book.Sites), Tried: c.tried, Why: why})
+	if n := len(c.Book.Sites) - len(found); n > 0 {
+		c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: otherwise, Sites: n, Tried: c.tried, Why: why})
+	}
 }
 
 // clause gives the place and width of a rule's clause, for marking.

@@ -22,7 +22,7 @@ func Requests(e *engine.Engine) []*request.Request {
 			}
 		}
 		e.Tree(s).Each(func(n *site.Node) {
-			req := &request.Request{Address: s.Address}
+			req := c.plain(s)
 			if req.Address.Path = n.Path; n.Folder {
 				req.Address.Path += "/"
 			}

@@ -6,6 +6,7 @@ import (
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
+	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
 
@@ -19,7 +20,7 @@ var splitAddress = Kind{
 
 // findSplits tells once for each way in which addresses of a site are split.
 func findSplits(c *checker) {
-	before := len(c.report.Findings)
+	found := map[*rulebook.Site]bool{}
 	for _, s := range c.Book.Sites {
 		splits := map[string]*Finding{}
 		var order []string
@@ -37,7 +38,7 @@ func findSplits(c *checker) {
 			if !n.Folder || n.Hidden {
 				return
 			}
-			at := &request.Request{Address: s.Address}
+			at := c.plain(s)
 			at.Address.Path = n.Path + "/"
 			folder := c.Predict(at)
 			c.tried++
@@ -73,11 +74,12 @@ func findSplits(c *checker) {
 		})
 		for _, way := range order {
 			f := splits[way]
+			found[s] = true
 			if f.Count > 1 {
 				f.Message += fmt.Sprintf(" So are %d more in the same way.", f.Count-1)
 			}
 			c.siteFinding(*f)
 		}
 	}
-	c.concludeSites(len(c.report.Findings) > before, Tried, "the folders of the tree were asked for, by their documents, without their slash, and by every host")
+	c.concludeSites(found, Tried, "the folders of the tree were asked for, by their documents, without their slash, and by every host")
 }
