@@ -43,7 +43,7 @@ func findUselessCompression(c *checker) {
 			place, width := clause(r, "types")
 			types := c.compressed(s, a)
 			if len(types) == 0 {
-				report(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width,
+				report(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: c.plain(s),
 					Message: "The tree has no file of these media types: the entry compresses nothing.", Advice: "name media types that the tree has, or take the entry out"})
 			}
 			for _, name := range slices.Sorted(maps.Keys(types)) {

@@ -31,7 +31,9 @@ var errorPageMissing = Kind{
 				}
 				found = true
 				place, width := clause(r, "show")
-				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width,
+				req := c.plain(s)
+				req.Address.Path = show
+				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 					Message: fmt.Sprintf("The tree of %s has no file %s: visitors see a plain line of text in its place.", s.Name, show),
 					Advice:  "put the page there, or name the one that is"})
 			}

@@ -48,6 +48,11 @@ func findNeverReached(c *checker) {
 		case !errors.Is(err, errNone):
 			c.note(Open, r, err.Error())
 		default:
+			if req == nil { // nothing meets all its conditions: this meets most
+				if probes := c.probes(c.sitesOf(r)[0], r); len(probes) > 0 {
+					req = probes[0]
+				}
+			}
 			c.note(Found, r, "")
 			c.add(neverFinding(r, req, takers))
 		}

@@ -250,6 +250,9 @@ func (c *checker) uselessAccepts() {
 			}
 			f := Finding{Rules: []*rulebook.Rule{r}, Place: a.Place, Width: len("accept"),
 				Message: fmt.Sprintf("there is no finding %s here to accept", a.Finding), Advice: "take the accept out"}
+			if probes := c.probes(c.sitesOf(r)[0], r); len(probes) > 0 {
+				f.Request = probes[0]
+			}
 			if !slices.Contains(names, a.Finding) {
 				f.Message = fmt.Sprintf("%s is no finding that check looks for", a.Finding)
 				f.Advice = "see the names with: kibitz help findings"
