@@ -4,6 +4,7 @@
 package main
 
 import (
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -19,7 +20,7 @@ var harms = []struct{ what, file, from, to string }{
 	{"paths with dot segments can be asked for", "core/pattern/machine.go", "`*|\\.` + noDot", "`*|\\.` + noSlash + `?|\\.` + noDot"},
 	{"a complement forgets what is dead", "core/pattern/machine.go", "func (n not) Accepts(state int) bool { return state == 1 ||", "func (n not) Accepts(state int) bool { return"},
 	{"runs of slashes are not merged", "core/pattern/preimage.go", "if s[1] == 1 {", "if s[1] == 9 {"},
-	{"a guess is not checked", "core/pattern/preimage.go", "if !known || !slices.Contains(states, int(s.begin)) {", "if !known {"},
+	{"a guess is not checked", "core/pattern/preimage.go", "if !known || !slices.Contains(states, int(s.begin)) {", "if !known || false && !slices.Contains(states, int(s.begin)) {"},
 	{"a capture that is entered again counts the first time", "core/pattern/preimage.go", "if w.repeats[uint32(group)] && group > 0 {", "if group > 99 {"},
 	{"the suffix is forgotten behind the last copy", "core/pattern/preimage.go", "at = w.alive([]int{int(t.slots[last-1].here)}, w.texts[last])", "at = w.alive([]int{int(t.slots[last-1].here)}, \"\")"},
 	{"a superset is subtracted", "core/proof/space.go", "under := s.of(r).under", "under := s.of(r).over"},
@@ -34,6 +35,8 @@ var harms = []struct{ what, file, from, to string }{
 }
 
 func main() {
+	from := flag.Int("from", 0, "the first harm, counted from 0")
+	flag.Parse()
 	work, err := os.MkdirTemp("", "mutants-")
 	if err != nil {
 		fail(err)
@@ -43,7 +46,7 @@ func main() {
 		fail(err)
 	}
 	green := 0
-	for _, h := range harms {
+	for _, h := range harms[min(*from, len(harms)):] {
 		name := filepath.Join(work, h.file)
 		text, err := os.ReadFile(name)
 		if err != nil {
@@ -71,7 +74,7 @@ func main() {
 			fail(err)
 		}
 	}
-	fmt.Printf("%d of %d harms turned a test red\n", len(harms)-green, len(harms))
+	fmt.Printf("%d of %d harms turned a test red\n", len(harms)-*from-green, len(harms)-*from)
 	if green > 0 {
 		os.Exit(1)
 	}

@@ -1,0 +1,66 @@
+package engine
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"testing"
+
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// manyEntries writes n redirects, and the same as regular expressions.
+func manyEntries(n int) (text string, expressions []*regexp.Regexp) {
+	var b strings.Builder
+	b.WriteString("site s address https://s.example\n")
+	for i := range n {
+		fmt.Fprintf(&b, "redirect e%d on /shelf-%d/:name-:size.php to /new-%d/{name}/{size} as 301\n", i, i, i)
+		expressions = append(expressions, regexp.MustCompile(fmt.Sprintf(`^/shelf-%d/([^/]+?)-([^/]+?)\.php$`, i)))
+	}
+	return b.String(), expressions
+}
+
+// One request, predicted, and by the way of looking at one entry after the other
+// with the regexp package: for the entry in the middle, whose Location is made,
+// and for none. The first way must stay flat.
+func BenchmarkOneRequest(b *testing.B) {
+	for _, n := range []int{10, 100, 1_000, 10_000} {
+		text, expressions := manyEntries(n)
+		book, err := rulebook.Read("b.kibitz", []byte(text), nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		e := New(book, []*site.Tree{nil})
+		for _, asked := range []struct{ what, path, location string }{
+			{"taken", fmt.Sprintf("/shelf-%d/map-large.php", n/2), fmt.Sprintf("/new-%d/map/large", n/2)},
+			{"not-taken", "/fares/", ""},
+		} {
+			req := &request.Request{Address: book.Sites[0].Address}
+			req.Address.Path = asked.path
+			b.Run(fmt.Sprintf("%s/predicted/entries=%d", asked.what, n), func(b *testing.B) {
+				r := &Response{}
+				for b.Loop() {
+					if e.Outcome(req, r); r.Location != asked.location {
+						b.Fatal(r.Location)
+					}
+				}
+			})
+			b.Run(fmt.Sprintf("%s/one-by-one/entries=%d", asked.what, n), func(b *testing.B) {
+				for b.Loop() {
+					location := ""
+					for i, re := range expressions {
+						if m := re.FindStringSubmatch(asked.path); m != nil {
+							location = fmt.Sprintf("/new-%d/%s/%s", i, m[1], m[2])
+							break
+						}
+					}
+					if location != asked.location {
+						b.Fatal(location)
+					}
+				}
+			})
+		}
+	}
+}
