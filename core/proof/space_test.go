@@ -121,3 +121,25 @@ func TestQuestionsAreAnsweredForAllConditions(t *testing.T) {
 		t.Errorf("%v: too little is decided", count)
 	}
 }
+
+// What is excluded only in part is not taken to be excluded whole.
+func TestHalfExcludedIsNotExcluded(t *testing.T) {
+	text := `site s address https://s.example
+moves    rows    table rows.csv as permanent
+redirect grows   on ~/a.*x.{18}         to /z as 302
+redirect queried on /page               to /z as 302
+redirect other   on /a:rest             to /z as 302
+redirect below   in /d/                 to /z as 302
+`
+	book, err := rulebook.Read("t.kibitz", []byte(text), func(string) ([]byte, error) { return []byte("/page?id=3,/z\nhttps://s.example/abc,/z\n"), nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	sp := newSpace(engine.New(book, []*site.Tree{nil}), book.Sites[0], 1)
+	rule := func(i int) []*rulebook.Rule { return book.Rules[i : i+1] }
+	for _, q := range []question{{in: rule(2), out: rule(0)}, {in: rule(3), out: book.Rules[:2]}, {in: rule(4), out: rule(1)}} {
+		if _, err := sp.find(q); err != nil {
+			t.Errorf("%s without %s: %v", q.in[0].Name, q.out[0].Name, err)
+		}
+	}
+}
