@@ -31,6 +31,30 @@ func TestWhatIsProvedIsNeverBroken(t *testing.T) {
 	}
 }
 
+// Rulebooks that ask much of the proofs: what can happen in them comes about only
+// through a rewrite, or for a few addresses among many.
+func TestWhatComesAboutOnADetour(t *testing.T) {
+	for _, test := range []struct{ name, text, finding, rule, want string }{
+		{"a rewrite brings a longer path back", "rewrite w on /b/:x to /{x}- then next\nredirect r on /:x to /b/{x} as permanent", "runaway", "r", proof.Found},
+		{"a rewrite passes by what stands above it", "reply taker on /a with 200\nrewrite w on /b to /a then next\nredirect r on /a to /b as permanent", "redirect-loop", "r", proof.Found},
+		{"nothing passes it without the rewrite", "reply taker on /a with 200\nredirect r on /a to /b as permanent", "never-reached", "r", proof.Found},
+		{"a circle of a few addresses", "redirect one on ~/([ab]+) to /a/{1} as permanent\nredirect two on ~/a/(a.*) to /b/{1} as permanent\nredirect three on ~/b/(.*b) to /{1} as permanent", "redirect-loop", "one", proof.Found},
+		{"slashes are merged on the way", "redirect r on /a* to /a/{1} as permanent", "redirect-loop", "r", proof.Found},
+		{"what shrinks comes to an end", "redirect r on /a/* to /{1} as permanent", "redirect-loop", "r", proof.Proved},
+		{"a condition that stays keeps two apart", "redirect r on /a when header.h present to /b as permanent\nredirect s on /b when header.h absent to /a as permanent", "redirect-loop", "r", proof.Proved},
+		{"so does a query that is set", "redirect r on /a when query.q 1 to /a?q=2 as permanent", "redirect-loop", "r", proof.Proved},
+		{"and a scheme", "redirect r on /a when scheme http to https://s.example/b as permanent\nredirect s on /b when scheme http to https://s.example/a as permanent", "redirect-loop", "s", proof.Proved},
+	} {
+		text := "site s address https://s.example hosts www.s.example\n" + test.text + "\n"
+		if err := Hold(text, nil); err != nil {
+			t.Errorf("%s: %v", test.name, err)
+		}
+		if got := states(engineOf(t, text), test.finding)[test.rule]; got != test.want {
+			t.Errorf("%s: %s of %s is %q, want %q", test.name, test.finding, test.rule, got, test.want)
+		}
+	}
+}
+
 const good = `site s address https://s.example hosts www.s.example
 redirect secure when scheme http to https://{host}{path} as permanent
 redirect name when host www.s.example to https://s.example{path} as permanent
