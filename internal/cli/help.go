@@ -12,12 +12,12 @@ import (
 const overview = `Kibitz predicts what a web site's redirects, rewrites, fallbacks, error pages
 and access rules do, before a visitor meets them.
 
-    kibitz demo              see it at work on an example site
-    kibitz check             what is wrong with the rulebook site.kibitz?
-    kibitz trace /fares/     what happens to one request, and why?
-    kibitz replay LIST       what happens to all of these?
-    kibitz compare OLD NEW   what does the change do, also to those who come back?
-    kibitz serve             see it in a browser
+    kibitz demo                  see it at work on an example site
+    kibitz check                 what is wrong with the rulebook site.kibitz?
+    kibitz trace /fares/         what happens to one request, and why?
+    kibitz replay LIST           what happens to all of these?
+    kibitz compare OLD NEW       what does the change do, also to those who come back?
+    kibitz serve                 see it in a browser
     kibitz verify LIST -at URL   does the server do what the rulebook says?
 
 The commands
