@@ -69,8 +69,23 @@ func holdAll(b *strings.Builder, books int, seed uint64) error {
 	return nil
 }
 
-// plantAll plants faults into the example's rulebook.
-func plantAll(b *strings.Builder, mutants int, seed uint64) error {
+// A planted rulebook is a good one, with what it needs to be read.
+type planted struct {
+	text string
+	tree *site.Tree
+	open func(string) ([]byte, error)
+}
+
+func (p *planted) load(text string) (*engine.Engine, error) {
+	book, err := rulebook.Read("site.kibitz", []byte(text), p.open)
+	if err != nil {
+		return nil, err
+	}
+	return engine.New(book, []*site.Tree{p.tree}), nil
+}
+
+// example is the rulebook of the example site.
+func example() *planted {
 	files := demo.Files()
 	pages := map[string]string{}
 	for name, text := range files {
@@ -78,52 +93,57 @@ func plantAll(b *strings.Builder, mutants int, seed uint64) error {
 			pages["/"+at] = string(text)
 		}
 	}
-	tree := site.Memory(pages)
-	load := func(text string) (*engine.Engine, error) {
-		book, err := rulebook.Read("site.kibitz", []byte(text), func(name string) ([]byte, error) {
-			if text, ok := files[path.Base(name)]; ok {
-				return text, nil
-			}
-			return nil, os.ErrNotExist
-		})
-		if err != nil {
-			return nil, err
+	return &planted{string(files["site.kibitz"]), site.Memory(pages), func(name string) ([]byte, error) {
+		if text, ok := files[path.Base(name)]; ok {
+			return text, nil
 		}
-		return engine.New(book, []*site.Tree{tree}), nil
-	}
-	good := string(files["site.kibitz"])
-	e, err := load(good)
-	if err != nil {
-		return err
-	}
-	known := proof.Check(e, 1)
+		return nil, os.ErrNotExist
+	}}
+}
+
+// plantAll plants faults into good rulebooks.
+func plantAll(b *strings.Builder, mutants int, seed uint64) error {
+	books := []*planted{example(), {trial.Good, site.Memory(trial.GoodFiles), nil}}
+	planted, count := map[string]int{}, map[string]map[trial.Caught]int{}
 	serious := 0
-	for _, f := range known.Findings {
-		if f.Severity != proof.Note {
-			serious++
+	for _, good := range books {
+		e, err := good.load(good.text)
+		if err != nil {
+			return err
+		}
+		known := proof.Check(e, 1)
+		for _, f := range known.Findings {
+			if f.Severity != proof.Note {
+				serious++
+			}
+		}
+		requests := proof.Requests(e)
+		for _, fault := range trial.Faults {
+			r := rand.New(rand.NewPCG(seed, 7))
+			seen := map[string]bool{}
+			for range mutants {
+				m, ok := trial.Mutate(r, good.text, fault)
+				if !ok || seen[m.Text] {
+					continue
+				}
+				after, err := good.load(m.Text)
+				if err != nil {
+					continue // it is no rulebook any more, and says so
+				}
+				seen[m.Text] = true
+				if count[fault] == nil {
+					count[fault] = map[trial.Caught]int{}
+				}
+				count[fault][trial.Try(e, known, after, requests)]++
+			}
+			planted[fault] += len(seen)
 		}
 	}
-	requests := proof.Requests(e)
-	fmt.Fprintf(b, "\nThe rulebook of the example site has %d findings of severity error or warning. Faults planted into it, each rulebook with one:\n\n", serious)
+	fmt.Fprintf(b, "\nThe rulebook of the example site and a second good one have %d findings of severity error or warning. Faults planted into them, each rulebook with one:\n\n", serious)
 	b.WriteString("| fault | planted | found | change no answer | missed |\n| --- | ---: | ---: | ---: | ---: |\n")
 	for _, fault := range trial.Faults {
-		r := rand.New(rand.NewPCG(seed, 7))
-		seen := map[string]bool{}
-		count := map[trial.Caught]int{}
-		for range mutants {
-			m, ok := trial.Mutate(r, good, fault)
-			if !ok || seen[m.Text] {
-				continue
-			}
-			seen[m.Text] = true
-			after, err := load(m.Text)
-			if err != nil {
-				delete(seen, m.Text) // it is no rulebook any more, and says so
-				continue
-			}
-			count[trial.Try(e, known, after, requests)]++
-		}
-		fmt.Fprintf(b, "| %s | %d | %d | %d | %d |\n", fault, len(seen), count[trial.Found], count[trial.Same], count[trial.Missed])
+		c := count[fault]
+		fmt.Fprintf(b, "| %s | %d | %d | %d | %d |\n", fault, planted[fault], c[trial.Found], c[trial.Same], c[trial.Missed])
 	}
 	return nil
 }

@@ -17,8 +17,14 @@ func Requests(e *engine.Engine) []*request.Request {
 	for _, s := range e.Book.Sites {
 		for _, r := range s.Rules {
 			out = append(out, c.probes(s, r)...)
-			if req, err := c.space(s).find(question{in: []*rulebook.Rule{r}}); err == nil {
+			sp := c.space(s)
+			if req, err := sp.find(question{in: []*rulebook.Rule{r}}); err == nil {
 				out = append(out, req)
+			}
+			if len(r.Tests) > 0 && sp.of(r).over != nil { // whom its conditions leave alone
+				if req, err := sp.find(question{out: []*rulebook.Rule{r}, path: sp.of(r).over}); err == nil {
+					out = append(out, req)
+				}
 			}
 		}
 		e.Tree(s).Each(func(n *site.Node) {

@@ -202,6 +202,26 @@ func shown(e *engine.Engine, f *proof.Finding) error {
 	return nil
 }
 
+// Good is a rulebook in which nothing but notes is found, with GoodFiles for its
+// tree: one more to plant faults into.
+const Good = `site s address https://s.example hosts www.s.example
+redirect secure when scheme http to https://{host}{path} as permanent
+redirect name when host www.s.example to https://s.example{path} as permanent
+access crew in /crew/ unless client 192.0.2.0/24 refuse 403
+access office in /office/ unless client 198.51.100.0/24 refuse 403
+redirect special on /old/map to /maps/ as permanent
+redirect general on /old/:x to /new/{x}.html as permanent
+redirect short on /m to /maps/ as 303
+redirect shorter on /c to /new/a.html as 303
+redirect german on /start when cookie.lang de to /new/a.html as 302
+redirect start on /start to /maps/ as 302
+rewrite plan on /plan/:x to /new/{x}.html
+reply closed on /closed with 503 text closed
+`
+
+// GoodFiles are the files of Good.
+var GoodFiles = map[string]string{"/index.html": "x", "/maps/index.html": "m", "/crew/rota.html": "r", "/office/keys.html": "k", "/new/a.html": "a"}
+
 // A Mutant is a rulebook with one fault planted.
 type Mutant struct {
 	Fault string

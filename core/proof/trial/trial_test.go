@@ -56,15 +56,6 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 	}
 }
 
-const good = `site s address https://s.example hosts www.s.example
-redirect secure when scheme http to https://{host}{path} as permanent
-redirect name when host www.s.example to https://s.example{path} as permanent
-access crew in /crew/ unless client 192.0.2.0/24 refuse 403
-redirect special on /old/map to /maps/ as permanent
-redirect general on /old/:x to /new/{x}.html as permanent
-redirect short on /m to /maps/ as 303
-`
-
 // Each kind of fault, planted into a good rulebook, is found.
 func TestPlantedFaultsAreFound(t *testing.T) {
 	make := func(text string) *engine.Engine {
@@ -72,9 +63,9 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
 		}
-		return engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": "x", "/maps/index.html": "m", "/crew/rota.html": "r", "/new/a.html": "a"})})
+		return engine.New(book, []*site.Tree{site.Memory(GoodFiles)})
 	}
-	e := make(good)
+	e := make(Good)
 	known := proof.Check(e, 1)
 	for _, f := range known.Findings {
 		if f.Severity != proof.Note {
@@ -83,8 +74,8 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 	}
 	for seed, fault := range Faults {
 		r := rand.New(rand.NewPCG(uint64(seed), 8))
-		m, ok := Mutate(r, good, fault)
-		if !ok || m.Text == good || strings.Count(m.Text, "\n") < strings.Count(good, "\n") {
+		m, ok := Mutate(r, Good, fault)
+		if !ok || m.Text == Good || strings.Count(m.Text, "\n") < strings.Count(Good, "\n") {
 			t.Errorf("%s: nothing was planted", fault)
 			continue
 		}
