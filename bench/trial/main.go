@@ -19,8 +19,8 @@ import (
 )
 
 func main() {
-	books := flag.Int("books", 400, "random rulebooks to check and to try with every short request")
-	mutants := flag.Int("mutants", 60, "faults of each kind to plant")
+	books := flag.Int("books", 600, "random rulebooks to check and to try with every short request")
+	mutants := flag.Int("mutants", 80, "faults of each kind to plant")
 	seed := flag.Uint64("seed", 1, "of the random numbers")
 	write := flag.Bool("write", false, "write the figures and the pages into docs/findings.md")
 	flag.Parse()
