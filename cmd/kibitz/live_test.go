@@ -204,6 +204,23 @@ func TestCompareShowsWhatChangesAndWhoComesBack(t *testing.T) {
 	}
 }
 
+func TestCheckIsNeverAWall(t *testing.T) {
+	book := "site s address https://s.example\n"
+	for i := range 14 {
+		book += fmt.Sprintf("redirect r%d on /old%d to /gone%d as 303\n", i, i, i)
+	}
+	dir := write(t, map[string]string{"site.kibitz": book})
+	out, _, _ := kibitz(t, dir, "", "check")
+	contains(t, out, "… and 4 more of missing-target; all of them: kibitz check -top 0", "14 warnings", "found at 14 entries")
+	if n := strings.Count(out, "warning  missing-target"); n != 10 {
+		t.Errorf("%d findings are shown", n)
+	}
+	all, _, _ := kibitz(t, dir, "", "check", "-top", "0", "-effort", "2")
+	if n := strings.Count(all, "warning  missing-target"); n != 14 || strings.Contains(all, "more of") {
+		t.Errorf("-top 0: %d findings are shown", n)
+	}
+}
+
 // SARIF has what its schema requires, and fingerprints that stay when lines move.
 func TestFindingsForCodeHosts(t *testing.T) {
 	dir := ferries(t)

@@ -35,8 +35,7 @@ func findChains(c *checker) {
 			h = &hop{front: h.front, rule: h.rule, row: h.group[0], group: h.group}
 		}
 		if h.row != nil {
-			req := h.front.request()
-			req.Address.Path, req.Address.Query, req.Address.HasQuery = h.row.Path, h.row.Query, h.row.Query != ""
+			req := withRow(h.front.request(), h.row)
 			c.tried++
 			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.Row == h.row {
 				rows[h.rule] = append(rows[h.rule], v)

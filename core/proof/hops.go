@@ -326,6 +326,13 @@ func pathsOf(rows []*rulebook.Row) []string {
 	return out
 }
 
+// withRow gives a request like another for the old address of a row.
+func withRow(like *request.Request, row *rulebook.Row) *request.Request {
+	req := *like
+	req.Address.Path, req.Address.Query, req.Address.HasQuery = row.Path, row.Query, row.HasQuery
+	return &req
+}
+
 type rowKey struct {
 	front *front
 	row   *rulebook.Row

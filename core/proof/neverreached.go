@@ -77,10 +77,9 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 	var first Finding
 	for i := range a.Table.Rows {
 		row := &a.Table.Rows[i]
-		req := *like
-		req.Address.Path, req.Address.Query, req.Address.HasQuery = row.Path, row.Query, row.Query != ""
+		req := withRow(like, row)
 		c.tried++
-		met := sp.Met(&req)
+		met := sp.Met(req)
 		taker := takerOf(met)
 		if slices.Contains(met, r) || taker == nil || taker.Number > r.Number || row.Origin != "" {
 			continue
@@ -95,7 +94,7 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 			}
 		}
 		if count++; count == 1 {
-			first = Finding{Rules: []*rulebook.Rule{r, taker}, Request: &req,
+			first = Finding{Rules: []*rulebook.Rule{r, taker}, Request: req,
 				Message: fmt.Sprintf("%s:%d: nothing comes to this row: %s is taken above it, by %s (%s).", a.Table.Name, row.Line, row.Path, taker.Name, taker.Place),
 				Advice:  "put the table above " + taker.Name + ", or take the row out"}
 			first.Place, first.Width = clause(r, "table")

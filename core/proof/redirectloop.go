@@ -61,9 +61,7 @@ func (c *checker) componentProbes(component []*hop) []*request.Request {
 			row = h.group[0]
 		}
 		if row != nil && len(out) < maxRowProbes {
-			req := h.front.request()
-			req.Address.Path, req.Address.Query, req.Address.HasQuery = row.Path, row.Query, row.Query != ""
-			out = append(out, req)
+			out = append(out, withRow(h.front.request(), row))
 		}
 		if h.rule != nil && row == nil && !done[h.rule] {
 			done[h.rule] = true

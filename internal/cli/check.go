@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"flag"
 	"fmt"
 	"slices"
@@ -157,7 +156,7 @@ func scope(c proof.Claim) string {
 func claimText(c proof.Claim) string {
 	switch c.State {
 	case proof.Found:
-		return scope(c) + " found"
+		return "found at " + scope(c)
 	case proof.Proved:
 		return scope(c) + " proved to have none"
 	case proof.Tried:
@@ -242,8 +241,5 @@ func (r *run) checkJSON(report *proof.Report) error {
 	for _, c := range report.Claims {
 		result.Claims = append(result.Claims, claim{c.Finding, c.State, c.Entries, c.Sites, c.Tried, c.Why})
 	}
-	enc := json.NewEncoder(r.stdout)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	return enc.Encode(result)
+	return r.writeJSON(result)
 }

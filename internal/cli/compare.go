@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"flag"
 	"fmt"
 	"os"
@@ -46,8 +45,8 @@ Exit status 1: visitors are sent round; or, with -expect-none, anything changes.
 			if len(args) < 2 {
 				return 0, usagef("name the old rulebook and the new one, like: kibitz compare before.kibitz site.kibitz requests.txt")
 			}
-			if f.format != "" && !slices.Contains(list.Formats, list.Format(f.format)) {
-				return 0, usagef("-list is one of %s, not %s", formatNames(), f.format)
+			if err := checkFormat(f.format); err != nil {
+				return 0, err
 			}
 			return r.compare(args[0], args[1], args[2:], f)
 		}
@@ -321,10 +320,7 @@ func (r *run) comparedJSON(result *replay.Comparison) error {
 		}
 		out.Circles = append(out.Circles, j)
 	}
-	enc := json.NewEncoder(r.stdout)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return r.writeJSON(out)
 }
 
 var changeNames = map[replay.Change]string{replay.NowLoops: "loops", replay.NowFails: "fails", replay.NowLost: "lost", replay.NowOpen: "open", replay.NowRefused: "refused",

@@ -103,6 +103,11 @@ func (r *run) tallyJSON(t *replay.Tally, most int) error {
 		result.Recorded = append(result.Recorded, pair{p.Recorded, p.Predicted.Status, p.Predicted.By, string(p.Predicted.Cause), n})
 	}
 	slices.SortFunc(result.Recorded, func(a, b pair) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
+	return r.writeJSON(result)
+}
+
+// writeJSON writes a result as indented JSON.
+func (r *run) writeJSON(result any) error {
 	enc := json.NewEncoder(r.stdout)
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")

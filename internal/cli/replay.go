@@ -74,10 +74,11 @@ Exit status 1: there are loops or unmet expectations.`,
 				return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
 			case f.workers < 1 || f.top < 1:
 				return 0, usagef("-workers and -top are numbers from 1 on")
-			case f.format != "" && !slices.Contains(list.Formats, list.Format(f.format)):
-				return 0, usagef("-list is one of %s, not %s", formatNames(), f.format)
 			case f.merge && (f.each || f.everyFile || f.only != nil || f.headers != nil || f.since+f.until != ""):
 				return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
+			}
+			if err := checkFormat(f.format); err != nil {
+				return 0, err
 			}
 			if *watch {
 				return r.watch(args, func() (int, error) { return r.replayOnce(args, f) })
@@ -85,6 +86,23 @@ Exit status 1: there are loops or unmet expectations.`,
 			return r.replayOnce(args, f)
 		}
 	},
+}
+
+// checkFormat refuses a format of lists that there is not; "" is told by content.
+func checkFormat(format string) error {
+	if format == "" || slices.Contains(list.Formats, list.Format(format)) {
+		return nil
+	}
+	return usagef("-list is one of %s, not %s", formatNames(), format)
+}
+
+// listOptions say how a list is read; another that it names lies beside it.
+func listOptions(name string, format list.Format, base request.Address) list.Options {
+	o := list.Options{Base: base, Format: format}
+	if name != "-" {
+		o.Open = func(other string) (io.ReadCloser, error) { return os.Open(filepath.Join(filepath.Dir(name), other)) }
+	}
+	return o
 }
 
 func formatNames() string {
@@ -309,11 +327,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		return replay.LogStream(e, name, unpacked, f.options(stop, nil, nil))
 	}
 	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
-		o := list.Options{Base: base, Format: format}
-		if name != "-" {
-			o.Open = func(other string) (io.ReadCloser, error) { return os.Open(filepath.Join(filepath.Dir(name), other)) }
-		}
-		return list.Read(unpacked, o, yield)
+		return list.Read(unpacked, listOptions(name, format, base), yield)
 	}}
 	tally, err := replay.Run(e, []replay.Source{source}, f.options(stop, filter, show))
 	if err != nil {

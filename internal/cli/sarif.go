@@ -6,7 +6,6 @@ package cli
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"net/url"
 	"path/filepath"
@@ -106,10 +105,7 @@ func (r *run) checkSARIF(report *proof.Report) error {
 		run.Results = append(run.Results, result)
 	}
 	log.Runs = []sarifRun{run}
-	enc := json.NewEncoder(r.stdout)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	return enc.Encode(log)
+	return r.writeJSON(log)
 }
 
 func sarifAt(p rulebook.Place, width int) sarifPlace {

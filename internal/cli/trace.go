@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"flag"
 	"fmt"
 	"net/http"
@@ -329,8 +328,5 @@ func (r *run) traceJSON(e *engine.Engine, v *engine.Visit) (int, error) {
 		}
 		result.Answers = append(result.Answers, a)
 	}
-	enc := json.NewEncoder(r.stdout)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	return exitWell, enc.Encode(result)
+	return exitWell, r.writeJSON(result)
 }

@@ -3,14 +3,11 @@ package cli
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"flag"
 	"fmt"
-	"io"
 	"net/url"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -82,8 +79,9 @@ func (f *verifyFlags) check(args []string) error {
 		return usagef("name the server, like: -at http://127.0.0.1:8080")
 	case f.Parallel < 1 || f.Retries < 0 || f.Rate < 0 || f.top < 1 || f.Timeout <= 0:
 		return usagef("-parallel and -top are numbers from 1 on, -rate and -retries from 0 on, and -timeout is longer than nothing")
-	case f.format != "" && !slices.Contains(list.Formats, list.Format(f.format)):
-		return usagef("-list is one of %s, not %s", formatNames(), f.format)
+	}
+	if err := checkFormat(f.format); err != nil {
+		return err
 	}
 	for _, s := range f.at {
 		u, err := url.Parse(s)
@@ -116,11 +114,7 @@ func (r *run) readList(name, format string, base request.Address, yield func(*li
 	if err != nil {
 		return list.Counts{}, fmt.Errorf("%s: %w", name, err)
 	}
-	o := list.Options{Base: base, Format: list.Format(format)}
-	if name != "-" {
-		o.Open = func(other string) (io.ReadCloser, error) { return os.Open(filepath.Join(filepath.Dir(name), other)) }
-	}
-	counts, err := list.Read(unpacked, o, yield)
+	counts, err := list.Read(unpacked, listOptions(name, list.Format(format), base), yield)
 	if err != nil {
 		err = fmt.Errorf("%s: %w", name, err)
 	}
@@ -359,8 +353,5 @@ func (r *run) verifiedJSON(all []*live.Verified) error {
 		}
 		results = append(results, one)
 	}
-	enc := json.NewEncoder(r.stdout)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	return enc.Encode(map[string]any{"results": results})
+	return r.writeJSON(map[string]any{"results": results})
 }
