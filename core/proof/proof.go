@@ -49,12 +49,13 @@ const (
 
 // A Claim says what is known about one kind of finding.
 type Claim struct {
-	Finding string
-	State   string
-	Entries int // that the claim speaks of; or Sites
-	Sites   int
-	Tried   int // requests
-	Why     string
+	Finding  string
+	State    string
+	Entries  int // that the claim speaks of; or Sites
+	Sites    int
+	Accepted int // of the entries where it is found, those that say it is meant
+	Tried    int // requests
+	Why      string
 
 	Rules []string // the names of the entries, where each was decided by itself
 }
@@ -158,8 +159,15 @@ func (c *checker) conclusions(how string) {
 			}
 			why = strings.Join(reasons, "; ")
 		}
+		accepted := 0
+		for _, r := range list {
+			if state == Found && c.accepts(r) {
+				accepted++
+			}
+		}
 		c.claim(state, len(list), "%s", why)
 		if n := len(c.report.Claims); len(list) > 0 {
+			c.report.Claims[n-1].Accepted = accepted
 			for _, r := range list {
 				c.report.Claims[n-1].Rules = append(c.report.Claims[n-1].Rules, r.Name)
 			}

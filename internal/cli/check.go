@@ -156,6 +156,9 @@ func scope(c proof.Claim) string {
 func claimText(c proof.Claim) string {
 	switch c.State {
 	case proof.Found:
+		if c.Accepted > 0 {
+			return fmt.Sprintf("found at %s, %s of them accepted", scope(c), render.Number(c.Accepted))
+		}
 		return "found at " + scope(c)
 	case proof.Proved:
 		return scope(c) + " proved to have none"
