@@ -340,7 +340,6 @@ func (w *logWorker) chunk(c chunk) {
 		text = bytes.TrimPrefix(text, []byte("\ufeff"))
 	}
 	number := 0
-	escape := nextEscape(text) // in text, from here on
 	for len(text) > 0 {
 		number++
 		line := text
@@ -349,29 +348,16 @@ func (w *logWorker) chunk(c chunk) {
 		} else {
 			text = nil
 		}
-		escaped := escape < len(line)
-		if escape -= len(line) + 1; escape < 0 {
-			escape = nextEscape(text)
-		}
 		if n := len(line); n > 0 && line[n-1] == '\r' {
 			line = line[:n-1]
 		}
-		if problem := w.meet(line, escaped, c.number, number); problem != nil {
+		if problem := w.meet(line, c.number, number); problem != nil {
 			w.skip(c.number, number, problem)
 		}
 	}
 	w.count() // before the chunk's memory is used again
 	w.lines[c.number] = number
 	w.counts.Lines += number
-}
-
-// nextEscape is the place of the first backslash in text; behind its end where
-// there is none.
-func nextEscape(text []byte) int {
-	if i := bytes.IndexByte(text, '\\'); i >= 0 {
-		return i
-	}
-	return len(text)
 }
 
 // skip counts a line that could not be read, and keeps the ten first of them;
@@ -403,7 +389,7 @@ type met struct {
 const together = 16
 
 // meet parses a line; the error says why it could not.
-func (w *logWorker) meet(line []byte, escaped bool, chunk, number int) error {
+func (w *logWorker) meet(line []byte, chunk, number int) error {
 	if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
 		w.counts.Comments++
 		return nil
@@ -413,14 +399,12 @@ func (w *logWorker) meet(line []byte, escaped bool, chunk, number int) error {
 	}
 	m := &w.waiting[w.waits]
 	l := &m.Line
-	if err := list.ParseEscaped(line, l, escaped); err != nil {
+	if err := list.ParseLog(line, l); err != nil {
 		return err
 	}
 	target := l.Target
 	if !w.reads.Query && int64(len(target)) <= w.reads.LongURL {
-		if i := bytes.IndexByte(target, '?'); i >= 0 {
-			target = target[:i]
-		}
+		target = l.Path()
 	}
 	// The method and target stand side by side in the line.
 	m.key = l.Asked(target)
@@ -445,6 +429,11 @@ func (w *logWorker) count() {
 	w.waits = 0
 	for i := range waiting {
 		w.touched += waiting[i].hash ^ uint64(w.slots.at(waiting[i].hash).hash)
+	}
+	for i := range waiting {
+		if key := w.slots.at(waiting[i].hash).key; len(key) > 0 {
+			w.touched += uint64(key[0])
+		}
 	}
 	for i := range waiting {
 		m := &waiting[i]

@@ -201,9 +201,9 @@ func TestALineCostsNoAllocation(t *testing.T) {
 	e := build(t, rulebooks["of targets alone"])
 	w := newLogWorker(e, "log", Options{})
 	line := []byte(`192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET /a.txt?x=1 HTTP/1.1" 200 12 "https://s.example/" "reader"`)
-	w.meet(line, false, 0, 1)
+	w.meet(line, 0, 1)
 	w.count()
-	if n := testing.AllocsPerRun(1000, func() { w.meet(line, false, 0, 1) }); n != 0 {
+	if n := testing.AllocsPerRun(1000, func() { w.meet(line, 0, 1) }); n != 0 {
 		t.Errorf("%v allocations", n)
 	}
 }

@@ -23,8 +23,8 @@ type Line struct {
 	Referrer []byte // empty where there is none, and until Tail is called
 	Agent    []byte
 
-	rest    []byte // behind the status
-	escaped bool   // the line has backslashes
+	path int    // length of the target without its query
+	rest []byte // behind the status
 }
 
 var (
@@ -36,13 +36,7 @@ var (
 // ParseLog reads a line without its end, up to its status; Tail reads the rest.
 // The line may be changed: escapes in it are undone in place.
 func ParseLog(line []byte, l *Line) error {
-	return ParseEscaped(line, l, bytes.IndexByte(line, '\\') >= 0)
-}
-
-// ParseEscaped is ParseLog for a line of which it is known whether it has
-// escapes.
-func ParseEscaped(line []byte, l *Line, escaped bool) error {
-	l.Referrer, l.Agent, l.escaped = nil, nil, escaped
+	l.Referrer, l.Agent = nil, nil
 	i := bytes.IndexByte(line, ' ')
 	if i <= 0 {
 		return errNoLog
@@ -65,11 +59,17 @@ func ParseEscaped(line []byte, l *Line, escaped bool) error {
 		quote = open + end + 2
 	}
 	l.Time = line[open+1 : quote-2]
-	req, rest, ok := quoted(line[quote:], escaped)
-	if !ok {
-		return errNoLog
+	status := l.plainRequest(line[quote:])
+	if status == nil {
+		request, rest, ok := quoted(line[quote:])
+		if !ok {
+			return errNoLog
+		}
+		if err := l.oddRequest(request); err != nil {
+			return err
+		}
+		status = rest
 	}
-	status := rest
 	for len(status) > 0 && status[0] == ' ' {
 		status = status[1:]
 	}
@@ -78,8 +78,48 @@ func ParseEscaped(line []byte, l *Line, escaped bool) error {
 	}
 	l.Status = int(status[0]-'0')*100 + int(status[1]-'0')*10 + int(status[2]-'0')
 	l.rest = status[3:]
-	return l.request(req)
+	return nil
 }
+
+// inTarget says which bytes go on with the path or the query of a plain target.
+var inTarget = func() (is [256]bool) {
+	for c := range is {
+		is[c] = c > ' ' && c != '"' && c != '\\' && c != '?'
+	}
+	return is
+}()
+
+// plainRequest reads `"GET /path?query HTTP/1.1"` at the start of s in one go,
+// and gives what follows; nil for anything that is not plainly that.
+func (l *Line) plainRequest(s []byte) []byte {
+	from := 5
+	switch {
+	case len(s) < 16 || s[0] != '"':
+		return nil
+	case s[4] == ' ' && s[5] == '/' && string(s[1:4]) == "GET":
+	case s[5] == ' ' && s[6] == '/' && (string(s[1:5]) == "HEAD" || string(s[1:5]) == "POST"):
+		from = 6
+	default:
+		return nil
+	}
+	end := from
+	for end < len(s) && inTarget[s[end]] {
+		end++
+	}
+	path := end
+	for end < len(s) && (inTarget[s[end]] || s[end] == '?') {
+		end++
+	}
+	// ` HTTP/1.1"` must follow
+	if end+9 >= len(s) || string(s[end:end+6]) != " HTTP/" || !isDigit(s[end+6]) || s[end+7] != '.' || !isDigit(s[end+8]) || s[end+9] != '"' {
+		return nil
+	}
+	l.Method, l.Target, l.path = s[1:from-1], s[from:end], path-from
+	return s[end+10:]
+}
+
+// Path is the target without its query.
+func (l *Line) Path() []byte { return l.Target[:l.path] }
 
 // Asked gives the method and the target, or the start of it, as they stand side
 // by side in the line.
@@ -97,7 +137,7 @@ func (l *Line) Tail() {
 	if i < 0 {
 		return
 	}
-	referrer, rest, ok := quoted(l.rest[i:], l.escaped)
+	referrer, rest, ok := quoted(l.rest[i:])
 	l.rest = nil
 	if !ok {
 		return
@@ -110,7 +150,7 @@ func (l *Line) Tail() {
 		i = bytes.IndexByte(rest, '"')
 	}
 	if i >= 0 {
-		if agent, _, _ := quoted(rest[i:], l.escaped); string(agent) != "-" {
+		if agent, _, _ := quoted(rest[i:]); string(agent) != "-" {
 			l.Agent = agent
 		}
 	}
@@ -118,24 +158,20 @@ func (l *Line) Tail() {
 
 func isDigit(c byte) bool { return '0' <= c && c <= '9' }
 
-// request splits `GET /x HTTP/1.1`. A target with blanks in it is kept whole.
-func (l *Line) request(req []byte) error {
+// oddRequest splits `GET /x HTTP/1.1`. A target with blanks in it is kept whole.
+func (l *Line) oddRequest(req []byte) error {
 	i := bytes.IndexByte(req, ' ')
 	if i <= 0 {
 		return errNoRequest
 	}
-	if string(req[:i]) != "GET" {
-		for _, c := range req[:i] {
-			if (c < 'A' || c > 'Z') && c != '-' && c != '_' {
-				return errNoRequest
-			}
+	for _, c := range req[:i] {
+		if (c < 'A' || c > 'Z') && c != '-' && c != '_' {
+			return errNoRequest
 		}
 	}
 	l.Method = req[:i]
 	target := req[i+1:]
-	if n := len(target) - 9; n >= 0 && target[n] == ' ' && target[n+1] == 'H' {
-		target = target[:n]
-	} else if j := bytes.LastIndex(target, []byte(" HTTP/")); j >= 0 {
+	if j := bytes.LastIndex(target, []byte(" HTTP/")); j >= 0 {
 		target = target[:j]
 	}
 	if len(target) == 0 {
@@ -144,17 +180,20 @@ func (l *Line) request(req []byte) error {
 	if target[0] != '/' && target[0] != '*' && !bytes.HasPrefix(target, []byte("http")) {
 		return errNoRequest
 	}
-	l.Target = target
+	l.Target, l.path = target, len(target)
+	if j := bytes.IndexByte(target, '?'); j >= 0 {
+		l.path = j
+	}
 	return nil
 }
 
 // quoted takes the quoted text at the start of s, with its escapes undone.
-func quoted(s []byte, escaped bool) (text, rest []byte, ok bool) {
+func quoted(s []byte) (text, rest []byte, ok bool) {
 	end := bytes.IndexByte(s[1:], '"') + 1
 	if end == 0 {
 		return nil, nil, false
 	}
-	if !escaped || bytes.IndexByte(s[1:end], '\\') < 0 {
+	if bytes.IndexByte(s[1:end], '\\') < 0 {
 		return s[1:end], s[end+1:], true
 	}
 	out := s[1:1]
