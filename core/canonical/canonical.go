@@ -137,6 +137,9 @@ func Path(raw string, keepSlashes bool) (string, error) {
 // dot segments, which a rule never means, and makes the result begin with
 // exactly one slash, so that it can never name another host.
 func Target(raw string, keepSlashes bool) (string, error) {
+	if Is(raw, keepSlashes) && !strings.HasPrefix(raw, "//") {
+		return raw, nil
+	}
 	spelled, err := Text("/" + strings.TrimLeft(raw, "/"))
 	if err != nil {
 		return "", err

@@ -32,7 +32,7 @@ func (e *Engine) Trace(req *request.Request) (*Response, *Trace) {
 // media type and sizes are the same. The response is put into into.
 func (e *Engine) Outcome(req *request.Request, into *Response) {
 	s := states.Get().(*state)
-	*s = state{engine: e, req: req, find: compiled{}, light: true, classed: s.classed}
+	*s = state{engine: e, req: req, find: compiled{}, light: true, classed: s.classed, taken: s.taken}
 	*into = Response{}
 	s.run(into)
 	s.req = nil
@@ -372,16 +372,18 @@ func allowedBy(r *rulebook.Rule) string {
 
 // method answers what is no question about a file (step 3).
 func (s *state) method(r *Response) bool {
-	allow := request.Header{Name: "Allow", Value: strings.Join(fileMethods, ", ")}
-	switch s.req.Verb() {
-	case "GET", "HEAD":
+	verb := s.req.Verb()
+	if verb == "GET" || verb == "HEAD" {
 		return false
+	}
+	allow := request.Header{Name: "Allow", Value: strings.Join(fileMethods, ", ")}
+	switch verb {
 	case "OPTIONS":
 		r.Status, r.Cause = http.StatusNoContent, CauseOptions
 		s.note(nil, "OPTIONS is answered with the methods that files take")
 	default:
 		r.Status, r.Cause = http.StatusMethodNotAllowed, CauseMethod
-		s.note(nil, "files take %s, not %s", allow.Value, s.req.Verb())
+		s.note(nil, "files take %s, not %s", allow.Value, verb)
 	}
 	r.Headers = append(r.Headers, allow)
 	return true
@@ -392,7 +394,10 @@ func (s *state) method(r *Response) bool {
 func (s *state) node(path string) (n *site.Node, slash bool) {
 	slash = strings.HasSuffix(path, "/")
 	name := strings.TrimSuffix(path, "/")
-	if strings.Contains(name, "//") || strings.HasSuffix(name, "/") || strings.Contains(path, "%2F") || strings.Contains(path, "%5C") {
+	if strings.Contains(name, "//") || strings.HasSuffix(name, "/") {
+		return nil, slash
+	}
+	if strings.IndexByte(path, '%') >= 0 && (strings.Contains(path, "%2F") || strings.Contains(path, "%5C")) {
 		return nil, slash
 	}
 	return s.site.tree.Find(name), slash

@@ -40,6 +40,8 @@ type siteEngine struct {
 	moved   movedRows
 	groups  [groupCount][]*entry
 	queries bool // some entry looks at queries
+
+	constant bool // no header entry copies a value
 }
 
 // A group is a set of kinds that are read together.

@@ -19,17 +19,20 @@ import (
 // values gives the text of a template's values.
 type values struct {
 	*state
-	captures map[string]capture
+	captures []capture
 }
 
+// valuesOf gives the values of a rule that fits; they hold until it is called
+// again.
 func (s *state) valuesOf(r *rulebook.Rule) *values { return &values{s, s.captures(r)} }
 
 // text gives one value, changed as its filters say, and whether it is
 // percent-encoded.
 func (v *values) text(p rulebook.Piece) (text string, encoded bool) {
 	if p.Capture != "" {
-		c := v.captures[p.Capture]
-		text, encoded = c.text, c.encoded
+		if i := slices.IndexFunc(v.captures, func(c capture) bool { return c.name == p.Capture }); i >= 0 {
+			text, encoded = v.captures[i].text, v.captures[i].encoded
+		}
 	} else {
 		text, _ = v.value(p.Field)
 		encoded = p.Field.Encoded()
@@ -200,9 +203,13 @@ func parameters(query string, keep func(name string) bool) string {
 
 // encodeStray encodes what may stand in no URL.
 func encodeStray(s string) string {
+	stray := func(r rune) bool { return r <= ' ' || r >= 0x7f || strings.IndexByte(`"<>#`, byte(r)) >= 0 }
+	if strings.IndexFunc(s, stray) < 0 {
+		return s
+	}
 	var b strings.Builder
 	for i := 0; i < len(s); i++ {
-		if c := s[i]; c <= ' ' || c >= 0x7f || strings.IndexByte(`"<>#`, c) >= 0 {
+		if c := s[i]; stray(rune(c)) {
 			fmt.Fprintf(&b, "%%%02X", c)
 		} else {
 			b.WriteByte(c)

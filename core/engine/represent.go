@@ -57,7 +57,7 @@ func (s *state) represent(r *Response) {
 		charset = "utf-8"
 		r.Size = int64(len(r.content))
 	case r.Status >= 400:
-		r.content = fmt.Appendf(nil, "%d %s\n", r.Status, http.StatusText(r.Status))
+		r.content = []byte(strconv.Itoa(r.Status) + " " + http.StatusText(r.Status) + "\n")
 		r.Type, charset = "text/plain", "utf-8"
 		r.Size = int64(len(r.content))
 	default:
@@ -191,6 +191,9 @@ func (s *state) list(r *Response, n *site.Node, at string) {
 // headers applies the header entries (step 7); it reports whether their values
 // were valid.
 func (s *state) headers(r *Response) bool {
+	if s.light && s.site.constant {
+		return true
+	}
 	for pos := s.find.next(s, groupHeader, -1); pos >= 0; pos = s.find.next(s, groupHeader, pos) {
 		rule := s.site.entries[pos].Rule
 		a := rule.Action.(*rulebook.Header)

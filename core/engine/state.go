@@ -31,7 +31,8 @@ type state struct {
 	admitted bool
 
 	front   *front
-	classed []*class // by field of the site; nil where not looked up yet
+	classed []*class  // by field of the site; nil where not looked up yet
+	taken   []capture // of the rule at hand
 }
 
 // A finder gives the position of the first entry of a group, after floor, that
@@ -190,17 +191,18 @@ func (s *state) test(t *rulebook.Test) bool {
 
 // A capture is text that a pattern took out of a field.
 type capture struct {
-	text    string
-	encoded bool // percent-encoded
+	name, text string
+	encoded    bool // percent-encoded
 }
 
-// captures gives the values that a fitting rule's patterns take.
-func (s *state) captures(r *rulebook.Rule) map[string]capture {
-	out := map[string]capture{}
+// captures gives the values that a fitting rule's patterns take; of one name the
+// first counts.
+func (s *state) captures(r *rulebook.Rule) []capture {
+	out := s.taken[:0]
 	add := func(names, values []string, encoded, numbers bool) {
 		for i, name := range names {
-			if _, ok := out[name]; !ok && name != "" && (numbers || name[0] < '0' || name[0] > '9') {
-				out[name] = capture{values[i], encoded}
+			if name != "" && (numbers || name[0] < '0' || name[0] > '9') {
+				out = append(out, capture{name, values[i], encoded})
 			}
 		}
 	}
@@ -242,6 +244,7 @@ func (s *state) captures(r *rulebook.Rule) map[string]capture {
 			}
 		}
 	}
+	s.taken = out
 	return out
 }
 

@@ -4,7 +4,8 @@
 // Pattern standard, or as a regular expression (RE2). It is translated once,
 // into one regular expression over canonical text; the automaton that matches,
 // the expression that fills captures, and the proofs are all made from that one
-// translation, so they cannot disagree.
+// translation, so they cannot disagree. Only the groups of the commonest patterns
+// are cut out of a path without it (cut), which tests compare.
 package pattern
 
 import (
@@ -29,8 +30,8 @@ type Pattern struct {
 	parts []part // nil for a regular expression
 	host  bool
 
-	simple    bool // one group between literal ends
-	inSegment bool // which holds no slash
+	cuts []string // the literal texts around the groups, where nothing else must be looked at
+	rest bool     // the last of these groups is a wildcard
 
 	source   string         // the translation
 	plain    string         // the same for paths without encoded characters; "" for hosts
@@ -151,9 +152,8 @@ func (p *Pattern) Match(path string) bool {
 	if !encoded && !p.fold && (!strings.HasSuffix(path, p.suffix) || !strings.HasPrefix(path, p.prefix)) {
 		return false
 	}
-	if p.simple && !encoded {
-		_, ok := p.middle(path)
-		return ok
+	if p.cuts != nil && !encoded {
+		return p.cut(path, nil)
 	}
 	if p.boundary != nil {
 		return p.boundary.MatchString(canonical.Decode(path))
@@ -169,32 +169,62 @@ func (p *Pattern) Match(path string) bool {
 	return p.regexp().MatchString(marked)
 }
 
-// middle gives the text of the one group of a simple pattern, between its
-// literal ends. Without encoded characters in the path no automaton is needed.
-func (p *Pattern) middle(path string) (string, bool) {
-	if len(path) < len(p.prefix)+len(p.suffix) || !strings.HasPrefix(path, p.prefix) || !strings.HasSuffix(path, p.suffix) {
-		return "", false
+// cut finds the groups of a pattern that has cuts, in a path without encoded
+// characters, and puts their texts into into, if it is not nil. It reports
+// whether the pattern takes the path.
+//
+// A group is as short as it can be, and the first place where the literal text
+// behind it stands will do: a later one leaves less to the next group, and what
+// it leaves out holds no slash.
+func (p *Pattern) cut(path string, into []string) bool {
+	if !strings.HasPrefix(path, p.cuts[0]) {
+		return false
 	}
-	text := path[len(p.prefix) : len(path)-len(p.suffix)]
-	if p.inSegment {
-		return text, text != "" && strings.IndexByte(text, '/') < 0
-	}
-	return text, true
-}
-
-// isSimple reports whether one plain group stands between literal ends.
-func (p *Pattern) isSimple() bool {
-	groups := 0
-	for _, part := range p.parts {
-		if part.modifier != 0 || part.kind == custom {
+	path = path[len(p.cuts[0]):]
+	last := len(p.cuts) - 2
+	for i, literal := range p.cuts[1:] {
+		end := -1
+		switch {
+		case i < last && path != "":
+			end = 1 + strings.Index(path[1:], literal)
+		case i == last && strings.HasSuffix(path, literal):
+			end = len(path) - len(literal)
+		}
+		if wild := i == last && p.rest; end < 0 || !wild && (end == 0 || strings.IndexByte(path[:end], '/') >= 0) {
 			return false
 		}
-		if part.kind != text {
-			groups++
-			p.inSegment = part.kind == segment
+		if into != nil {
+			into[i] = path[:end]
 		}
+		path = path[end+len(literal):]
 	}
-	return groups == 1 && !p.fold && !p.host
+	return true
+}
+
+// cutsOf gives the literal texts around the groups, if each group but a wildcard
+// at the end is one of a segment, and literal text parts them.
+func (p *Pattern) cutsOf() []string {
+	cuts := []string{""}
+	for i, part := range p.parts {
+		last := i == len(p.parts)-1 || i == len(p.parts)-2 && p.parts[i+1].kind == text
+		switch {
+		case part.modifier != 0 || part.kind == custom || part.kind == wildcard && !last:
+			return nil
+		case part.kind == text:
+			cuts[len(cuts)-1] += part.text
+			continue
+		}
+		p.rest = part.kind == wildcard
+		cuts[len(cuts)-1] += part.prefix
+		if len(cuts) > 1 && cuts[len(cuts)-1] == "" {
+			return nil
+		}
+		cuts = append(cuts, part.suffix)
+	}
+	if len(cuts) == 1 {
+		return nil
+	}
+	return cuts
 }
 
 // Lang is the set of texts that the pattern takes, in the form of
@@ -238,9 +268,9 @@ func (p *Pattern) Captures(path string) []string {
 		}
 		return nil
 	}
-	if p.simple && strings.IndexByte(path, '%') < 0 {
-		if text, ok := p.middle(path); ok {
-			return []string{text}
+	if p.cuts != nil && strings.IndexByte(path, '%') < 0 {
+		if into := make([]string, len(p.names)); p.cut(path, into) {
+			return into
 		}
 		return nil
 	}
@@ -439,7 +469,7 @@ func (p *Pattern) setPathParts(parts []part) error {
 	}
 	if !p.fold {
 		p.prefix, p.suffix = partEnds(parts)
-		p.simple = p.isSimple()
+		p.cuts = p.cutsOf()
 	}
 	return nil
 }

@@ -239,6 +239,38 @@ func TestMatchersAgree(t *testing.T) {
 	}
 }
 
+// Where the groups of a pattern are cut out of a path, the texts must be those of
+// the expression.
+func TestCutGroupsAreThoseOfTheExpression(t *testing.T) {
+	r := rand.New(rand.NewSource(4))
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	cut := 0
+	for range 3000 {
+		var text strings.Builder
+		for i := range 1 + r.Intn(3) {
+			fmt.Fprintf(&text, "%s{:g%d}%s", pick("/", "a", "-", "/a", "a-", "-/", ""), i, pick("", "a", "-", "/b", "-a"))
+		}
+		text.WriteString(pick("", "", "/*", "*", "a*-"))
+		p, err := Path("/"+strings.TrimPrefix(text.String(), "/"), false)
+		if err != nil || p.cuts == nil {
+			continue
+		}
+		cut++
+		for range 40 {
+			path := "/"
+			for range r.Intn(9) {
+				path += pick("a", "b", "-", "/")
+			}
+			if got, want := p.Captures(path), p.plainRegexp().FindStringSubmatch(path); fmt.Sprint(got) != fmt.Sprint(want[min(1, len(want)):]) || p.Match(path) != (want != nil) {
+				t.Fatalf("%s on %s: cut %q, expression %q", p, path, got, want)
+			}
+		}
+	}
+	if cut < 1000 {
+		t.Errorf("only %d patterns were cut", cut)
+	}
+}
+
 func FuzzPattern(f *testing.F) {
 	for _, s := range []string{"/a/:b(\\d+)?", "~/x(?i)y", "/{a:b}*", "/%41%ff", "/*{/}?", `/\`, "~(?P<a>)"} {
 		f.Add(s, "/a/b%20c")
@@ -285,7 +317,7 @@ func captured(p *Pattern, path string) string {
 }
 
 func BenchmarkMatch(b *testing.B) {
-	p, _ := Path("/timetable/:season-:year.php", false)
+	p, _ := Path(`/timetable/:season-:year(\d+).php`, false)
 	path := "/timetable/winter-season-2026.php"
 	p.Match(path)
 	b.Run("automaton", func(b *testing.B) {

@@ -39,6 +39,9 @@ func (t *Template) IsPath() bool { return t.Scheme == nil }
 
 // Constant gives the text of pieces without values.
 func Constant(pieces []Piece) (string, bool) {
+	if len(pieces) == 1 && !pieces[0].Value {
+		return pieces[0].Text, true
+	}
 	var b strings.Builder
 	for _, p := range pieces {
 		if p.Value {
