@@ -32,7 +32,11 @@ func (e *Engine) Trace(req *request.Request) (*Response, *Trace) {
 // media type and sizes are the same. The response is put into into.
 func (e *Engine) Outcome(req *request.Request, into *Response) {
 	s := states.Get().(*state)
-	*s = state{engine: e, req: req, find: compiled{}, light: true, classed: s.classed, taken: s.taken}
+	again := state{engine: e, req: req, find: compiled{}, light: true, classed: s.classed, taken: s.taken}
+	if s.engine == e {
+		again.site, again.key, again.front = s.site, s.key, s.front // most likely the same
+	}
+	*s = again
 	*into = Response{}
 	s.run(into)
 	s.req = nil
@@ -76,7 +80,13 @@ func (s *state) run(r *Response) {
 
 // receive finds the site and makes the path canonical (step 0).
 func (s *state) receive(r *Response) bool {
-	s.site = s.engine.siteFor(s.req.Address.Host)
+	key := frontKey{scheme: s.req.Address.Scheme, host: s.req.Address.Host, method: s.req.Verb(), port: s.req.Address.Port}
+	if s.front == nil || s.key != key {
+		s.key, s.front = key, nil
+		if s.site = s.engine.siteFor(key.host); s.site != nil {
+			s.front = s.site.frontFor(key)
+		}
+	}
 	if s.site == nil {
 		r.Status, r.Cause = http.StatusMisdirectedRequest, CauseUnknownHost
 		s.note(nil, "no site answers for %s", s.req.Address.Host)
@@ -93,7 +103,6 @@ func (s *state) receive(r *Response) bool {
 		s.note(nil, "the path is read as %s", path)
 	}
 	s.path, s.asked, s.query = path, path, s.req.Address.Query
-	s.front = s.site.frontFor(s.req)
 	if n := len(s.site.fields); cap(s.classed) < n {
 		s.classed = make([]*class, n)
 	} else {

@@ -21,7 +21,6 @@ import (
 
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
-	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
 
@@ -314,10 +313,9 @@ type front struct {
 	alive  []bool // by position
 }
 
-// frontFor gives the front of a request. Fronts are kept by class, so there are
+// frontFor gives the front for a key. Fronts are kept by class, so there are
 // few; a value that no test names counts as the empty one.
-func (s *siteEngine) frontFor(req *request.Request) *front {
-	key := frontKey{scheme: req.Address.Scheme, host: req.Address.Host, method: req.Verb(), port: req.Address.Port}
+func (s *siteEngine) frontFor(key frontKey) *front {
 	s.fronts.mu.RLock()
 	f := s.fronts.byKey[key]
 	s.fronts.mu.RUnlock()

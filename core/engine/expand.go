@@ -72,6 +72,7 @@ func (v *values) fill(pieces []rulebook.Piece, enc func(p rulebook.Piece, text s
 		return s, nil
 	}
 	var b strings.Builder
+	b.Grow(64)
 	for _, p := range pieces {
 		if !p.Value {
 			b.WriteString(p.Text)

@@ -57,9 +57,12 @@ func (s *state) represent(r *Response) {
 		charset = "utf-8"
 		r.Size = int64(len(r.content))
 	case r.Status >= 400:
-		r.content = []byte(strconv.Itoa(r.Status) + " " + http.StatusText(r.Status) + "\n")
+		text := http.StatusText(r.Status)
 		r.Type, charset = "text/plain", "utf-8"
-		r.Size = int64(len(r.content))
+		r.Size = int64(len("404 \n") + len(text))
+		if !s.light {
+			r.content = fmt.Appendf(nil, "%d %s\n", r.Status, text)
+		}
 	default:
 		r.Size = 0
 	}

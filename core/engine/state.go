@@ -30,6 +30,7 @@ type state struct {
 	user     string
 	admitted bool
 
+	key     frontKey
 	front   *front
 	classed []*class  // by field of the site; nil where not looked up yet
 	taken   []capture // of the rule at hand
