@@ -21,6 +21,7 @@ import (
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
 )
 
 const (
@@ -241,14 +242,35 @@ type slot struct {
 // counted is a sum, and what the slots that were folded have counted of it.
 type counted struct {
 	sum
+	n       int64
+	outcome *outcomeCount
+}
+
+// outcomeCount is an outcome, and how often it came for each status that the log
+// has recorded.
+type outcomeCount struct {
+	Outcome
 	n        int64
-	recorded map[int]int64
+	recorded []recordedCount
+}
+
+type recordedCount struct {
+	status  int
+	n       int64
+	differs *Top // the addresses, where the outcome is another; else nil
+}
+
+// outcomeKey is what an outcome is made of.
+type outcomeKey struct {
+	status int
+	cause  engine.Cause
+	by     *rulebook.Rule
 }
 
 // rare is what few slots have.
 type rare struct {
-	more map[int]int64     // further recorded statuses
-	from map[string]*int64 // referrers of a missing address
+	more map[int]int64 // further recorded statuses
+	from Pages         // of a missing address
 }
 
 type recorded struct {
@@ -314,6 +336,7 @@ type logWorker struct {
 	tally    *Tally
 	slots    slots
 	sums     map[sum]*counted
+	outcomes map[outcomeKey]*outcomeCount
 	waiting  [together]met
 	waits    int
 	touched  uint64 // keeps the look ahead from being left out
@@ -330,7 +353,7 @@ func newLogWorker(e *engine.Engine, name string, o Options) *logWorker {
 	if reads.Client {
 		room *= 2 // the same target is met in many classes
 	}
-	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, outcomes: map[outcomeKey]*outcomeCount{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -466,18 +489,7 @@ func (w *logWorker) refer(s *slot, from []byte) {
 	if s.rare == nil {
 		s.rare = &rare{}
 	}
-	if s.rare.from == nil {
-		s.rare.from = map[string]*int64{}
-	}
-	n := s.rare.from[string(from)]
-	if n == nil {
-		if len(s.rare.from) >= maxReferrers {
-			return
-		}
-		n = new(int64)
-		s.rare.from[string(from)] = n
-	}
-	*n++
+	s.rare.from.add(from, 1)
 }
 
 // ask makes the worker's request of a line, with what the rulebook looks at.
@@ -523,10 +535,36 @@ func (w *logWorker) predict() *counted {
 	s := sumOf(&w.response, v)
 	same := w.sums[s]
 	if same == nil {
-		same = &counted{sum: s, recorded: map[int]int64{}}
+		same = &counted{sum: s, outcome: w.outcome(&s)}
 		w.sums[s] = same
 	}
 	return same
+}
+
+// outcome gives the count of a sum's outcome.
+func (w *logWorker) outcome(s *sum) *outcomeCount {
+	key := outcomeKey{s.status, s.cause, s.by}
+	o := w.outcomes[key]
+	if o == nil {
+		o = &outcomeCount{Outcome: s.outcome()}
+		w.outcomes[key] = o
+	}
+	return o
+}
+
+// of gives the count for a recorded status.
+func (o *outcomeCount) of(s *sum, status int) *recordedCount {
+	for i := range o.recorded {
+		if o.recorded[i].status == status {
+			return &o.recorded[i]
+		}
+	}
+	r := recordedCount{status: status}
+	if s.differs(status) {
+		r.differs = &Top{}
+	}
+	o.recorded = append(o.recorded, r)
+	return &o.recorded[len(o.recorded)-1]
 }
 
 // target gives the address of a key, as Result.target does.
@@ -557,12 +595,21 @@ func (w *logWorker) fold() {
 	}
 	clear(w.slots.table)
 	for _, c := range w.sums {
-		w.tally.count(&c.sum, c.n)
-		for status, n := range c.recorded {
-			w.tally.Recorded[Pair{status, c.outcome()}] += n
+		w.tally.countBytes(&c.sum, c.n)
+		c.outcome.n += c.n
+	}
+	for _, o := range w.outcomes {
+		w.tally.countOutcome(o.Outcome, o.n)
+		for _, r := range o.recorded {
+			p := Pair{r.status, o.Outcome}
+			w.tally.Recorded[p] += r.n
+			if r.differs != nil {
+				w.tally.differing(p).Merge(r.differs)
+			}
 		}
 	}
 	clear(w.sums)
+	clear(w.outcomes)
 }
 
 func (w *logWorker) foldSlot(s *slot) {
@@ -575,12 +622,13 @@ func (w *logWorker) foldSlot(s *slot) {
 		if n == 0 {
 			return
 		}
-		s.sum.recorded[status] += n
-		if s.sum.differs(status) {
+		r := s.sum.outcome.of(&s.sum.sum, status)
+		r.n += n
+		if r.differs != nil {
 			if target == "" {
 				target = w.target(s.key)
 			}
-			w.tally.differ(Pair{status, s.sum.outcome()}, target, n)
+			r.differs.add(target, n)
 		}
 	}
 	for _, r := range s.recorded {
@@ -591,11 +639,7 @@ func (w *logWorker) foldSlot(s *slot) {
 			record(status, n)
 		}
 		if s.rare.from != nil {
-			if top := w.tally.referrers(w.target(s.key)); top != nil {
-				for from, n := range s.rare.from {
-					top.add(from, *n)
-				}
-			}
+			w.tally.refer(w.target(s.key), s.rare.from)
 		}
 	}
 	if s.look != lookNone {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand"
 	"os"
+	"slices"
 	"reflect"
 	"strings"
 	"testing"
@@ -205,5 +206,41 @@ func TestALineCostsNoAllocation(t *testing.T) {
 	w.count()
 	if n := testing.AllocsPerRun(1000, func() { w.meet(line, 0, 1) }); n != 0 {
 		t.Errorf("%v allocations", n)
+	}
+}
+
+// However many pages an address is asked from, and in whatever order and parts
+// they are counted, the same ones are kept, with all of their requests.
+func TestPagesDoNotDependOnTheirOrder(t *testing.T) {
+	var asked []string
+	for i := range 500 {
+		asked = append(asked, fmt.Sprintf("https://s.example/%d", i*i%97))
+	}
+	count := func(asked []string) Pages {
+		var p Pages
+		for _, a := range asked {
+			p.add([]byte(a), 1)
+		}
+		return p
+	}
+	want := count(asked).Most()
+	if len(want) != maxPages {
+		t.Fatalf("%d pages are kept", len(want))
+	}
+	r := rand.New(rand.NewSource(5))
+	for range 20 {
+		r.Shuffle(len(asked), func(i, j int) { asked[i], asked[j] = asked[j], asked[i] })
+		cut := r.Intn(len(asked))
+		parts := NewTally()
+		parts.refer("/x", count(asked[:cut]))
+		parts.refer("/x", count(asked[cut:]))
+		if got := parts.Referrer["/x"].Most(); !slices.Equal(got, want) {
+			t.Fatalf("got %v\nwant %v", got, want)
+		}
+	}
+	for _, page := range want {
+		if n := int64(len(slices.DeleteFunc(slices.Clone(asked), func(a string) bool { return a != page.Address }))); n != page.N {
+			t.Errorf("%s: %d, not %d", page.Address, page.N, n)
+		}
 	}
 }

@@ -23,7 +23,7 @@ type saved struct {
 	Chains   Top
 	Missing  Top
 	Plain    Top
-	Referrer map[string]*Top
+	Referrer map[string][]Count
 	Recorded []savedPair
 	Unmet    []Unmet
 	Types    map[string]*Bytes
@@ -40,11 +40,14 @@ type savedPair struct {
 	Differs *Top `json:",omitempty"`
 }
 
-const savedAs = "replay tally 1"
+const savedAs = "replay tally 2"
 
 // Save writes a tally as LoadTally reads it.
 func (t *Tally) Save(w io.Writer) error {
-	s := saved{savedAs, t.Requests, t.Expected, t.Unmets, t.Partial, t.Lists, nil, t.Entries, t.Loops, t.TooLong, t.Chains, t.Missing, t.Plain, t.Referrer, nil, t.Unmet, t.Types}
+	s := saved{savedAs, t.Requests, t.Expected, t.Unmets, t.Partial, t.Lists, nil, t.Entries, t.Loops, t.TooLong, t.Chains, t.Missing, t.Plain, map[string][]Count{}, nil, t.Unmet, t.Types}
+	for target, pages := range t.Referrer {
+		s.Referrer[target] = pages.Most()
+	}
 	for o, n := range t.Outcomes {
 		s.Outcomes = append(s.Outcomes, savedOutcome{o, n})
 	}
@@ -67,7 +70,14 @@ func LoadTally(r io.Reader) (*Tally, error) {
 	}
 	t := NewTally()
 	t.Merge(&Tally{Requests: s.Requests, Expected: s.Expected, Unmets: s.Unmets, Partial: s.Partial, Lists: s.Lists, Entries: s.Entries,
-		Loops: s.Loops, TooLong: s.TooLong, Chains: s.Chains, Missing: s.Missing, Plain: s.Plain, Referrer: s.Referrer, Unmet: s.Unmet, Types: s.Types})
+		Loops: s.Loops, TooLong: s.TooLong, Chains: s.Chains, Missing: s.Missing, Plain: s.Plain, Unmet: s.Unmet, Types: s.Types})
+	for target, from := range s.Referrer {
+		var pages Pages
+		for _, c := range from {
+			pages.add([]byte(c.Address), c.N)
+		}
+		t.refer(target, pages)
+	}
 	for _, o := range s.Outcomes {
 		t.Outcomes[o.Outcome] = o.N
 	}

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"cmp"
+	"hash/crc32"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,8 +27,8 @@ type Tally struct {
 	Loops    Top
 	TooLong  Top
 	Chains   Top
-	Missing  Top             // but those of which the list knows
-	Referrer map[string]*Top // of missing addresses
+	Missing  Top              // but those of which the list knows
+	Referrer map[string]Pages // of missing addresses
 	Recorded map[Pair]int64
 	Differs  map[Pair]*Top
 	Unmet    []Unmet
@@ -74,7 +75,7 @@ type Bytes struct {
 
 // NewTally gives an empty tally.
 func NewTally() *Tally {
-	return &Tally{Outcomes: map[Outcome]int64{}, Entries: map[string]int64{}, Recorded: map[Pair]int64{}, Differs: map[Pair]*Top{}, Types: map[string]*Bytes{}, Referrer: map[string]*Top{}}
+	return &Tally{Outcomes: map[Outcome]int64{}, Entries: map[string]int64{}, Recorded: map[Pair]int64{}, Differs: map[Pair]*Top{}, Types: map[string]*Bytes{}, Referrer: map[string]Pages{}}
 }
 
 // smallest is the size from which it is worth saying that a file could shrink.
@@ -85,7 +86,8 @@ const maxUnmet = 10_000
 // Add counts one result.
 func (t *Tally) Add(r *Result) {
 	s := r.sum()
-	t.count(&s, 1)
+	t.countOutcome(s.outcome(), 1)
+	t.countBytes(&s, 1)
 	if s.look != lookNone {
 		t.look(s.look, r.target(), 1)
 	}
@@ -93,13 +95,13 @@ func (t *Tally) Add(r *Result) {
 		p := Pair{r.Item.Recorded, s.outcome()}
 		t.Recorded[p]++
 		if s.differs(r.Item.Recorded) {
-			t.differ(p, r.target(), 1)
+			t.differing(p).Add(r.target())
 		}
 	}
 	if ref, ok := r.Item.Request.Get("referer"); ok && ref != "-" && s.look == lookMissing {
-		if top := t.referrers(r.target()); top != nil {
-			top.Add(ref)
-		}
+		page := Pages{}
+		page.add([]byte(ref), 1)
+		t.refer(r.target(), page)
 	}
 	if r.Item.Expects != nil {
 		t.Expected++
@@ -195,14 +197,17 @@ func withMethod(req *request.Request, address string) string {
 	return address
 }
 
-// count counts a sum n times, all but its addresses.
-func (t *Tally) count(s *sum, n int64) {
+// countOutcome counts what became of n requests.
+func (t *Tally) countOutcome(o Outcome, n int64) {
 	t.Requests += n
-	o := s.outcome()
 	if o.At != "" {
 		t.Entries[o.At] += n
 	}
 	t.Outcomes[o] += n
+}
+
+// countBytes counts the sizes of n answers.
+func (t *Tally) countBytes(s *sum, n int64) {
 	if s.mimeType == "" {
 		return
 	}
@@ -240,30 +245,81 @@ func (t *Tally) look(l look, target string, n int64) {
 // differs reports whether a server's status is not what is predicted.
 func (s *sum) differs(status int) bool { return s.status != 0 && s.status != status }
 
-// differ counts an address that a server answered otherwise.
-func (t *Tally) differ(p Pair, target string, n int64) {
+// differing gives the addresses that a server answered otherwise.
+func (t *Tally) differing(p Pair) *Top {
 	if t.Differs[p] == nil {
 		t.Differs[p] = &Top{}
 	}
-	t.Differs[p].add(target, n)
+	return t.Differs[p]
 }
 
-// referrers gives the pages that requests for a missing address come from; nil
-// where there are too many such addresses.
-func (t *Tally) referrers(target string) *Top {
-	top := t.Referrer[target]
-	if top == nil && len(t.Referrer) < maxReferred {
-		top = &Top{most: maxReferrers}
-		t.Referrer[target] = top
+// refer counts the pages that requests for a missing address come from, if there
+// are not too many such addresses. The pages are not to be used any more.
+func (t *Tally) refer(target string, from Pages) {
+	pages, ok := t.Referrer[target]
+	switch {
+	case ok:
+		for _, p := range from {
+			pages.add([]byte(p.Address), p.N)
+		}
+		t.Referrer[target] = pages
+	case len(t.Referrer) < maxReferred:
+		t.Referrer[target] = from
 	}
-	return top
 }
 
-// maxReferred and maxReferrers bound what is kept of referrers.
+// maxReferred and maxPages bound what is kept of referrers.
 const (
-	maxReferred  = 4096
-	maxReferrers = 64
+	maxReferred = 4096
+	maxPages    = 16
 )
+
+// Pages are those that an address was asked from: all of them, or, of more than
+// maxPages, the ones with the least checksums. So which are kept does not depend
+// on the order of the requests, and each count is whole.
+type Pages []Page
+
+// Page is one of them.
+type Page struct {
+	Count
+	sum uint32
+}
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// add counts n requests from a page.
+func (p *Pages) add(address []byte, n int64) {
+	sum := crc32.Checksum(address, castagnoli)
+	for i := range *p {
+		if known := &(*p)[i]; known.sum == sum && known.Address == string(address) {
+			known.N += n
+			return
+		}
+	}
+	if len(*p) < maxPages {
+		*p = append(*p, Page{Count{string(address), n}, sum})
+		return
+	}
+	most := &(*p)[0]
+	for i := range *p {
+		if page := &(*p)[i]; page.sum > most.sum || page.sum == most.sum && page.Address > most.Address {
+			most = page
+		}
+	}
+	if sum < most.sum || sum == most.sum && string(address) < most.Address {
+		*most = Page{Count{string(address), n}, sum}
+	}
+}
+
+// Most gives the pages by the number of requests, in a settled order.
+func (p Pages) Most() []Count {
+	var out []Count
+	for _, page := range p {
+		out = append(out, page.Count)
+	}
+	slices.SortFunc(out, compareCounts)
+	return out
+}
 
 // AddCounts adds what became of a list's lines.
 func (t *Tally) AddCounts(name string, c list.Counts) {
@@ -285,17 +341,11 @@ func (t *Tally) Merge(o *Tally) {
 	t.Chains.Merge(&o.Chains)
 	t.Missing.Merge(&o.Missing)
 	t.Plain.Merge(&o.Plain)
-	for target, top := range o.Referrer {
-		if t.Referrer[target] == nil {
-			t.Referrer[target] = &Top{most: maxReferrers}
-		}
-		t.Referrer[target].Merge(top)
+	for target, from := range o.Referrer {
+		t.refer(target, from)
 	}
 	for p, top := range o.Differs {
-		if t.Differs[p] == nil {
-			t.Differs[p] = &Top{}
-		}
-		t.Differs[p].Merge(top)
+		t.differing(p).Merge(top)
 	}
 	for name, b := range o.Types {
 		if t.Types[name] == nil {
@@ -325,8 +375,6 @@ type Top struct {
 	Counts map[string]int64
 	Total  int64
 	Others int64 // requests whose address was one too many to be kept
-
-	most int // addresses that are kept; 0 is maxAddresses
 }
 
 // maxAddresses bounds the memory that a Top takes.
@@ -340,7 +388,7 @@ func (t *Top) add(address string, n int64) {
 	if t.Counts == nil {
 		t.Counts = map[string]int64{}
 	}
-	if _, ok := t.Counts[address]; !ok && len(t.Counts) >= cmp.Or(t.most, maxAddresses) {
+	if _, ok := t.Counts[address]; !ok && len(t.Counts) >= maxAddresses {
 		t.Others += n
 		return
 	}
@@ -349,11 +397,11 @@ func (t *Top) add(address string, n int64) {
 
 // Merge adds the counts of another Top, which is not to be used any more.
 func (t *Top) Merge(o *Top) {
-	switch most := cmp.Or(t.most, maxAddresses); {
-	case len(t.Counts) == 0 && len(o.Counts) <= most:
+	switch {
+	case len(t.Counts) == 0 && len(o.Counts) <= maxAddresses:
 		t.Counts = o.Counts
 		t.Total += o.Total - o.Others
-	case len(t.Counts)+len(o.Counts) <= most:
+	case len(t.Counts)+len(o.Counts) <= maxAddresses:
 		for address, n := range o.Counts {
 			t.add(address, n)
 		}
@@ -378,8 +426,11 @@ func (t *Top) Most(n int) []Count {
 	for a, c := range t.Counts {
 		out = append(out, Count{a, c})
 	}
-	slices.SortFunc(out, func(a, b Count) int {
-		return cmp.Or(cmp.Compare(b.N, a.N), strings.Compare(a.Address, b.Address))
-	})
+	slices.SortFunc(out, compareCounts)
 	return out[:min(n, len(out))]
+}
+
+// compareCounts puts the higher count first.
+func compareCounts(a, b Count) int {
+	return cmp.Or(cmp.Compare(b.N, a.N), strings.Compare(a.Address, b.Address))
 }

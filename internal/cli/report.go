@@ -228,9 +228,9 @@ func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
 // site first, since those can be mended, and which file is the likeliest.
 func (r *run) whence(e *engine.Engine, t *replay.Tally, address string) string {
 	var out []string
-	if top := t.Referrer[address]; top != nil {
+	if pages := t.Referrer[address]; pages != nil {
 		var own, other string
-		for _, c := range top.Most(len(top.Counts)) {
+		for _, c := range pages.Most() {
 			a, err := request.Parse(c.Address, request.Address{})
 			if err == nil && e.Serves(a.Host) && own == "" {
 				own = "linked on " + a.Target()
