@@ -330,6 +330,7 @@ type logWorker struct {
 	engine   *engine.Engine
 	name     string
 	base     request.Address
+	origin   string // of base
 	reads    engine.Reads
 	class    *engine.Classifier
 	classes  bool // the rulebook looks at more than the target
@@ -353,7 +354,7 @@ func newLogWorker(e *engine.Engine, name string, o Options) *logWorker {
 	if reads.Client {
 		room *= 2 // the same target is met in many classes
 	}
-	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, outcomes: map[outcomeKey]*outcomeCount{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, outcomes: map[outcomeKey]*outcomeCount{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -573,7 +574,7 @@ func (w *logWorker) target(key string) string {
 	target := rest[:len(rest)-w.suffix()]
 	address := target
 	if target[0] == '/' || target[0] == '*' {
-		address = w.base.Origin() + target
+		address = w.origin + target
 	} else if a, err := request.Parse(target, w.base); err == nil {
 		address = a.String()
 	}
@@ -617,7 +618,13 @@ func (w *logWorker) foldSlot(s *slot) {
 		return
 	}
 	s.sum.n += s.n
-	target := ""
+	address := ""
+	target := func() string {
+		if address == "" {
+			address = w.target(s.key)
+		}
+		return address
+	}
 	record := func(status int, n int64) {
 		if n == 0 {
 			return
@@ -625,10 +632,7 @@ func (w *logWorker) foldSlot(s *slot) {
 		r := s.sum.outcome.of(&s.sum.sum, status)
 		r.n += n
 		if r.differs != nil {
-			if target == "" {
-				target = w.target(s.key)
-			}
-			r.differs.add(target, n)
+			r.differs.add(target(), n)
 		}
 	}
 	for _, r := range s.recorded {
@@ -639,10 +643,10 @@ func (w *logWorker) foldSlot(s *slot) {
 			record(status, n)
 		}
 		if s.rare.from != nil {
-			w.tally.refer(w.target(s.key), s.rare.from)
+			w.tally.refer(target(), s.rare.from)
 		}
 	}
 	if s.look != lookNone {
-		w.tally.look(s.look, w.target(s.key), s.n)
+		w.tally.look(s.look, target(), s.n)
 	}
 }
