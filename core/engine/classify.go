@@ -124,6 +124,9 @@ type Classifier struct {
 	site  *siteEngine
 	parts []classifierPart
 	time  []*rulebook.Test
+
+	all map[string]uint32 // the class of the parts' classes and the times, side by side
+	key []byte
 }
 
 type classifierPart struct {
@@ -157,7 +160,7 @@ func (p *classifierPart) classOf(c *Classifier, value []byte) (string, uint32) {
 
 // Classifier makes one for the site that answers for host.
 func (e *Engine) Classifier(host string) *Classifier {
-	c := &Classifier{site: e.siteFor(host)}
+	c := &Classifier{site: e.siteFor(host), all: map[string]uint32{}}
 	if c.site == nil {
 		return c
 	}
@@ -180,25 +183,15 @@ func (e *Engine) Classifier(host string) *Classifier {
 // A Logged is what an access log tells of a request beside its target.
 type Logged struct{ Client, Time, Agent, Referrer []byte }
 
-// Append adds the classes of the values to a key: requests for the same target
-// with equal keys have the same answer, if no template copies a value.
-func (c *Classifier) Append(key []byte, l *Logged) []byte {
+// Class gives the number of a class: requests for the same target with values of
+// the same class have the same answer, if no template copies a value.
+func (c *Classifier) Class(l *Logged) uint32 {
+	if len(c.parts) == 1 && len(c.time) == 0 {
+		return c.parts[0].class(c, l)
+	}
+	c.key = c.key[:0]
 	for i := range c.parts {
-		p := &c.parts[i]
-		var value []byte
-		switch {
-		case p.kind == rulebook.FieldClient:
-			key = binary.LittleEndian.AppendUint32(key, c.site.fields[p.field].clientID(l.Client))
-			continue
-		case p.name == "user-agent":
-			value = l.Agent
-		case p.name == "referer":
-			value = l.Referrer
-		}
-		if p.last != string(value) || p.lastID == 0 { // lines that follow each other often share it
-			p.last, p.lastID = p.classOf(c, value)
-		}
-		key = binary.LittleEndian.AppendUint32(key, p.lastID)
+		c.key = binary.LittleEndian.AppendUint32(c.key, c.parts[i].class(c, l))
 	}
 	if len(c.time) > 0 {
 		t, err := list.LogTime(l.Time)
@@ -207,32 +200,45 @@ func (c *Classifier) Append(key []byte, l *Logged) []byte {
 			if holds(test, "", err == nil, t.UnixNano(), netip.Addr{}) {
 				bit = '1'
 			}
-			key = append(key, bit)
+			c.key = append(c.key, bit)
 		}
 	}
-	return key
+	id, ok := c.all[string(c.key)]
+	if !ok {
+		id = classIDs.Add(1) // another, where all is full
+		if len(c.all) < maxKnown {
+			c.all[string(c.key)] = id
+		}
+	}
+	return id
 }
 
-// Size is the number of bytes that Append adds.
-func (c *Classifier) Size() int {
-	if c.site == nil {
-		return 0
+// class gives the class of one value.
+func (p *classifierPart) class(c *Classifier, l *Logged) uint32 {
+	var value []byte
+	switch {
+	case p.kind == rulebook.FieldClient:
+		return c.site.fields[p.field].clientID(l.Client)
+	case p.name == "user-agent":
+		value = l.Agent
+	case p.name == "referer":
+		value = l.Referrer
 	}
-	return 4*len(c.parts) + len(c.time)
+	if p.last != string(value) || p.lastID == 0 { // lines that follow each other often share it
+		p.last, p.lastID = p.classOf(c, value)
+	}
+	return p.lastID
 }
 
 // clientID is the class of a client as a log names it, without what the class
-// says. Most addresses are in no block, which their first two bytes tell.
+// says. Most addresses are in no block, which their first two bytes tell; what is
+// no address at all may then be something else.
 func (c *classes) clientID(text []byte) uint32 {
-	ip, quick := parseIPv4(text)
-	if quick && c.near[ip[0]][ip[1]/64]&(1<<(ip[1]%64)) == 0 {
+	if a, b, ok := firstTwo(text); ok && c.near[a][b/64]&(1<<(b%64)) == 0 && c.none == c.nobody {
 		return c.nobody.id
 	}
-	client := netip.AddrFrom4(ip)
-	if !quick {
-		client, _ = netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
-		client = client.Unmap()
-	}
+	client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
+	client = client.Unmap()
 	if !client.IsValid() {
 		return c.none.id
 	}
@@ -242,25 +248,27 @@ func (c *classes) clientID(text []byte) uint32 {
 	return c.nobody.id
 }
 
-// parseIPv4 reads four numbers parted by dots; ok is false for anything that is
-// not plainly that.
-func parseIPv4(text []byte) (ip [4]byte, ok bool) {
-	part, digits, n := 0, 0, 0
-	for _, ch := range text {
-		switch {
-		case '0' <= ch && ch <= '9':
-			n = n*10 + int(ch-'0')
-			if digits++; digits > 3 || n > 255 || digits > 1 && n < 10 {
-				return ip, false
-			}
-		case ch == '.' && digits > 0 && part < 3:
-			ip[part] = byte(n)
-			part++
-			digits, n = 0, 0
-		default:
-			return ip, false
-		}
+// firstTwo reads the first two of numbers parted by dots.
+func firstTwo(text []byte) (a, b uint8, ok bool) {
+	a, text, ok = octet(text)
+	if ok {
+		b, _, ok = octet(text)
 	}
-	ip[part] = byte(n)
-	return ip, part == 3 && digits > 0
+	return a, b, ok
+}
+
+// octet reads a number and the dot behind it.
+func octet(text []byte) (n uint8, rest []byte, ok bool) {
+	number := 0
+	for i := 0; i < len(text) && i < 4; i++ {
+		c := text[i]
+		if c == '.' {
+			return uint8(number), text[i+1:], i > 0 && number < 256
+		}
+		if c < '0' || c > '9' {
+			break
+		}
+		number = 10*number + int(c-'0')
+	}
+	return 0, nil, false
 }

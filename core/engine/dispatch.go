@@ -48,7 +48,7 @@ type classes struct {
 
 	texts  map[string][]int // bits of tests that have this plain text
 	rest   []int            // bits of tests that must be asked
-	blocks *bart.Table[*class]
+	blocks *bart.Fast[*class]
 	nobody *class         // the class of a client in no block
 	near   [256][4]uint64 // the first two bytes of IPv4 addresses that a block can hold, as bits
 
@@ -133,7 +133,7 @@ func (s *siteEngine) cond(t *rulebook.Test, pos int) cond {
 // prepare sorts the tests of a field by how they are decided.
 func (c *classes) prepare() {
 	if c.field.Kind == rulebook.FieldClient {
-		c.blocks = &bart.Table[*class]{}
+		c.blocks = &bart.Fast[*class]{}
 		c.nobody = c.ask("", true, netip.Addr{}) // which is in no block
 		for bit, t := range c.tests {
 			for _, v := range t.Values {
@@ -151,6 +151,9 @@ func (c *classes) prepare() {
 		}
 	}
 	c.none = c.ask("", false, netip.Addr{})
+	if c.nobody != nil && slices.Equal(c.none.holds, c.nobody.holds) {
+		c.none = c.nobody
+	}
 	for bit, t := range c.tests {
 		plain := true
 		for _, v := range t.Values {

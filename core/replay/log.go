@@ -231,10 +231,10 @@ type placedSkip struct {
 // fills one line of the processor's cache.
 type slot struct {
 	hash     uint32
+	class    uint32
 	look     look
-	key      string
+	key      string   // method and target
 	sum      *counted // nil: the slot is free
-	n        int64
 	recorded [2]recorded
 	rare     *rare
 }
@@ -279,7 +279,6 @@ type recorded struct {
 }
 
 func (s *slot) add(status int) {
-	s.n++
 	for i := range s.recorded {
 		if r := &s.recorded[i]; (r.status == int32(status) || r.n == 0) && r.n < math.MaxUint32 {
 			r.status = int32(status)
@@ -308,14 +307,14 @@ const neighbours = 8 // slots in which a key can be
 // at gives the first slot in which a key of this hash can be.
 func (t *slots) at(hash uint64) *slot { return &t.table[hash&uint64(len(t.table)-1)] }
 
-// find gives the slot of a key; if it is not found, that of another, or a free one.
-func (t *slots) find(key []byte, hash uint64) (s *slot, found bool) {
+// find gives the slot of a key and class; if it is not found, that of another, or a free one.
+func (t *slots) find(key []byte, class uint32, hash uint64) (s *slot, found bool) {
 	for i := range uint64(neighbours) {
 		s := t.at(hash + i)
 		if s.sum == nil {
 			return s, false
 		}
-		if s.hash == uint32(hash>>32) && s.key == string(key) {
+		if s.hash == uint32(hash>>32) && s.class == class && s.key == string(key) {
 			return s, true
 		}
 	}
@@ -401,8 +400,8 @@ var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
 // A met is a line that has been parsed, and is yet to be counted.
 type met struct {
 	list.Line
-	key   []byte // a part of the line, or own
-	own   []byte
+	key   []byte // a part of the line
+	class uint32 // of what else the rulebook looks at
 	hash  uint64
 	chunk int
 	line  int
@@ -411,6 +410,10 @@ type met struct {
 // together is how many lines are looked up at once: while one of them waits for
 // memory, so do the others.
 const together = 16
+
+// spread makes hashes of neighbouring classes differ in all bits (2⁶⁴ divided by
+// the golden ratio).
+const spread = 0x9E3779B97F4A7C15
 
 // meet parses a line; the error says why it could not.
 func (w *logWorker) meet(line []byte, chunk, number int) error {
@@ -432,15 +435,14 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	}
 	// The method and target stand side by side in the line.
 	m.key = l.Asked(target)
+	m.hash, m.chunk, m.line = maphash.Bytes(w.slots.seed, m.key), chunk, number
 	if w.classes {
 		if w.reads.Agent || w.reads.Referrer {
 			l.Tail()
 		}
-		m.own = append(append(m.own[:0], m.key...), ' ')
-		m.own = w.class.Append(m.own, &engine.Logged{Client: l.Client, Time: l.Time, Agent: l.Agent, Referrer: l.Referrer})
-		m.key = m.own
+		m.class = w.class.Class(&engine.Logged{Client: l.Client, Time: l.Time, Agent: l.Agent, Referrer: l.Referrer})
+		m.hash += uint64(m.class) * spread
 	}
-	m.hash, m.chunk, m.line = maphash.Bytes(w.slots.seed, m.key), chunk, number
 	if w.waits++; w.waits == together {
 		w.count()
 	}
@@ -461,7 +463,7 @@ func (w *logWorker) count() {
 	}
 	for i := range waiting {
 		m := &waiting[i]
-		s, found := w.slots.find(m.key, m.hash)
+		s, found := w.slots.find(m.key, m.class, m.hash)
 		if !found {
 			if err := w.ask(&m.Line); err != nil {
 				w.skip(m.chunk, m.line, err)
@@ -469,7 +471,7 @@ func (w *logWorker) count() {
 			}
 			w.foldSlot(s)
 			sum := w.predict()
-			*s = slot{hash: uint32(m.hash >> 32), look: sum.look, key: string(m.key), sum: sum}
+			*s = slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, key: string(m.key), sum: sum}
 		}
 		w.counts.Requests++
 		s.add(m.Status)
@@ -570,8 +572,7 @@ func (o *outcomeCount) of(s *sum, status int) *recordedCount {
 
 // target gives the address of a key, as Result.target does.
 func (w *logWorker) target(key string) string {
-	method, rest, _ := strings.Cut(key, " ")
-	target := rest[:len(rest)-w.suffix()]
+	method, target, _ := strings.Cut(key, " ")
 	address := target
 	if target[0] == '/' || target[0] == '*' {
 		address = w.origin + target
@@ -579,14 +580,6 @@ func (w *logWorker) target(key string) string {
 		address = a.String()
 	}
 	return withMethod(&request.Request{Method: method}, address)
-}
-
-// suffix is the length of the classes at the end of a key.
-func (w *logWorker) suffix() int {
-	if !w.classes {
-		return 0
-	}
-	return 1 + w.class.Size()
 }
 
 // fold adds what has been counted to the tally.
@@ -617,7 +610,7 @@ func (w *logWorker) foldSlot(s *slot) {
 	if s.sum == nil {
 		return
 	}
-	s.sum.n += s.n
+	all := int64(0)
 	address := ""
 	target := func() string {
 		if address == "" {
@@ -629,6 +622,7 @@ func (w *logWorker) foldSlot(s *slot) {
 		if n == 0 {
 			return
 		}
+		all += n
 		r := s.sum.outcome.of(&s.sum.sum, status)
 		r.n += n
 		if r.differs != nil {
@@ -646,7 +640,8 @@ func (w *logWorker) foldSlot(s *slot) {
 			w.tally.refer(target(), s.rare.from)
 		}
 	}
+	s.sum.n += all
 	if s.look != lookNone {
-		w.tally.look(s.look, target(), s.n)
+		w.tally.look(s.look, target(), all)
 	}
 }
