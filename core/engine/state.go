@@ -165,7 +165,9 @@ func valueHolds(v *rulebook.Value, value string, present bool, number int64, cli
 	switch v.Kind {
 	case rulebook.ValueText:
 		return v.Text == value
-	case rulebook.ValueGlob, rulebook.ValueRegexp:
+	case rulebook.ValueGlob:
+		return v.Glob.Match(value)
+	case rulebook.ValueRegexp:
 		return v.Regexp.MatchString(value)
 	case rulebook.ValuePattern:
 		return v.Pattern.Match(value)

@@ -646,7 +646,7 @@ func (s *search) textSets(tests []*rulebook.Test) (sets []pattern.Machine, plain
 			case rulebook.ValueText:
 				sets = append(sets, pattern.Words([]string{v.Text}))
 			case rulebook.ValueGlob, rulebook.ValueRegexp:
-				l, err := pattern.Regexp(v.Regexp.String())
+				l, err := pattern.Regexp(v.Source())
 				if err != nil {
 					s.doubt("%s: %v", v.Word, err)
 					continue

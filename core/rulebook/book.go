@@ -4,6 +4,7 @@ package rulebook
 
 import (
 	"regexp"
+	"strings"
 	"time"
 
 	"kibitz/core/pattern"
@@ -285,10 +286,48 @@ const (
 type Value struct {
 	Kind    ValueKind
 	Text    string
-	Fold    bool             // letters compare without case
-	Regexp  *regexp.Regexp   // anchored; also for a glob
+	Fold    bool // letters compare without case
+	Glob    Glob
+	Regexp  *regexp.Regexp   // anchored
 	Pattern *pattern.Pattern // of path, asked or host
 	Network Network
 	Span    Span
 	Word    string // as it was written
+}
+
+// Source gives a glob or a regular expression as an expression, anchored.
+func (v *Value) Source() string {
+	if v.Kind == ValueGlob {
+		return v.Glob.source()
+	}
+	return v.Regexp.String()
+}
+
+// A Glob is a text with stars, each of which stands for any run of characters:
+// the texts between them.
+type Glob []string
+
+// Match reports whether the glob takes the whole of s.
+func (g Glob) Match(s string) bool {
+	first, last := g[0], g[len(g)-1]
+	if len(s) < len(first)+len(last) || !strings.HasPrefix(s, first) || !strings.HasSuffix(s, last) {
+		return false
+	}
+	s = s[len(first) : len(s)-len(last)]
+	for _, text := range g[1 : len(g)-1] { // the first place where it stands leaves the most
+		i := strings.Index(s, text)
+		if i < 0 {
+			return false
+		}
+		s = s[i+len(text):]
+	}
+	return true
+}
+
+func (g Glob) source() string {
+	var parts []string
+	for _, text := range g {
+		parts = append(parts, regexp.QuoteMeta(text))
+	}
+	return `\A(?s:` + strings.Join(parts, ".*") + `)\z`
 }

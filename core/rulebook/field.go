@@ -210,11 +210,7 @@ func (b *builder) textValue(w Word, v *Value) *Value {
 		}
 		v.Kind, v.Regexp = ValueRegexp, re
 	case strings.Contains(w.Text, "*"):
-		var parts []string
-		for _, s := range strings.Split(w.Text, "*") {
-			parts = append(parts, regexp.QuoteMeta(s))
-		}
-		v.Kind, v.Regexp = ValueGlob, regexp.MustCompile(`\A(?s:`+strings.Join(parts, ".*")+`)\z`)
+		v.Kind, v.Glob = ValueGlob, strings.Split(w.Text, "*")
 	}
 	return v
 }

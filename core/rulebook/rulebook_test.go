@@ -2,7 +2,9 @@ package rulebook
 
 import (
 	"fmt"
+	"math/rand"
 	"os"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -147,5 +149,26 @@ func BenchmarkTable(b *testing.B) {
 			b.Fatal(err)
 		}
 		b.ReportMetric(float64(time.Since(start).Milliseconds()), "ms/100k-rows")
+	}
+}
+
+// A glob takes what its expression takes.
+func TestGlobsAgreeWithTheirExpressions(t *testing.T) {
+	r := rand.New(rand.NewSource(6))
+	text := func(n int, letters ...string) string {
+		s := ""
+		for range r.Intn(n) {
+			s += letters[r.Intn(len(letters))]
+		}
+		return s
+	}
+	for range 3000 {
+		v := Value{Kind: ValueGlob, Glob: strings.Split(text(7, "a", "b", "*", ".")+"*", "*")}
+		re := regexp.MustCompile(v.Source())
+		for range 20 {
+			if s := text(9, "a", "b", "."); v.Glob.Match(s) != re.MatchString(s) {
+				t.Fatalf("%q on %q: %v", v.Glob, s, v.Glob.Match(s))
+			}
+		}
 	}
 }

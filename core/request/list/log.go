@@ -61,7 +61,7 @@ func ParseLog(line []byte, l *Line) error {
 	l.Time = line[open+1 : quote-2]
 	status := l.plainRequest(line[quote:])
 	if status == nil {
-		request, rest, ok := quoted(line[quote:])
+		request, rest, ok := quoted(line[quote:], true)
 		if !ok {
 			return errNoLog
 		}
@@ -133,24 +133,30 @@ func (l *Line) Asked(target []byte) []byte {
 // Tail reads what stands behind the status: referrer and agent, where the line
 // has them.
 func (l *Line) Tail() {
-	i := bytes.IndexByte(l.rest, '"')
-	if i < 0 {
-		return
-	}
-	referrer, rest, ok := quoted(l.rest[i:])
+	rest := l.rest
 	l.rest = nil
-	if !ok {
+	i := 0
+	for i < len(rest) && rest[i] != '"' { // behind the size
+		i++
+	}
+	if i == len(rest) {
 		return
 	}
-	if string(referrer) != "-" {
-		l.Referrer = referrer
+	escaped := bytes.IndexByte(rest, '\\') >= 0
+	if bytes.HasPrefix(rest[i:], []byte(`"-"`)) {
+		rest = rest[i+3:]
+	} else {
+		var ok bool
+		if l.Referrer, rest, ok = quoted(rest[i:], escaped); !ok {
+			return
+		}
 	}
 	i = 1 // one blank stands between them
 	if len(rest) < 2 || rest[1] != '"' {
 		i = bytes.IndexByte(rest, '"')
 	}
 	if i >= 0 {
-		if agent, _, _ := quoted(rest[i:]); string(agent) != "-" {
+		if agent, _, _ := quoted(rest[i:], escaped); string(agent) != "-" {
 			l.Agent = agent
 		}
 	}
@@ -187,13 +193,14 @@ func (l *Line) oddRequest(req []byte) error {
 	return nil
 }
 
-// quoted takes the quoted text at the start of s, with its escapes undone.
-func quoted(s []byte) (text, rest []byte, ok bool) {
+// quoted takes the quoted text at the start of s, with its escapes undone where
+// there may be some.
+func quoted(s []byte, escaped bool) (text, rest []byte, ok bool) {
 	end := bytes.IndexByte(s[1:], '"') + 1
 	if end == 0 {
 		return nil, nil, false
 	}
-	if bytes.IndexByte(s[1:end], '\\') < 0 {
+	if !escaped || bytes.IndexByte(s[1:end], '\\') < 0 {
 		return s[1:end], s[end+1:], true
 	}
 	out := s[1:1]
