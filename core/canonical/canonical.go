@@ -158,6 +158,9 @@ func Target(raw string, keepSlashes bool) (string, error) {
 // Text writes every byte of a piece of a path in its one form; dot segments and
 // slashes stay as they are. It fails with ErrPercent or ErrNull.
 func Text(raw string) (string, error) {
+	if plain(raw) {
+		return raw, nil
+	}
 	var b strings.Builder
 	b.Grow(len(raw) + 8)
 	for i := 0; i < len(raw); i++ {
@@ -195,14 +198,20 @@ func writeByte(b *strings.Builder, c byte) {
 	b.WriteByte(hex[c&15])
 }
 
+// plain reports whether every byte stands for itself.
+func plain(text string) bool {
+	for i := range len(text) {
+		if class[text[i]] == other {
+			return false
+		}
+	}
+	return true
+}
+
 // Spell gives the canonical spelling of plain text: of a file's path, or of a
 // value that goes into a path. No % in it is taken for an encoding.
 func Spell(text string) string {
-	clean := true
-	for i := 0; i < len(text) && clean; i++ {
-		clean = class[text[i]] != other
-	}
-	if clean {
+	if plain(text) {
 		return text
 	}
 	var b strings.Builder

@@ -64,7 +64,7 @@ type token struct {
 
 // tokenize splits a pattern (URL Pattern, "tokenize").
 func tokenize(s string) ([]token, error) {
-	var out []token
+	out := make([]token, 0, min(len(s)+1, 64))
 	for i := 0; i < len(s); {
 		r, size := utf8.DecodeRuneInString(s[i:])
 		t := token{tokenChar, s[i : i+size], i}

@@ -70,7 +70,7 @@ func scan(name string, text []byte, errs *Errors) (*Source, []line) {
 		return src, nil
 	}
 	src.Lines = strings.Split(strings.TrimSuffix(string(text), "\n"), "\n")
-	var lines []line
+	lines := make([]line, 0, len(src.Lines))
 	for i, s := range src.Lines {
 		s = strings.TrimSuffix(s, "\r")
 		src.Lines[i] = s
@@ -107,6 +107,9 @@ func (src *Source) words(s string, number int, errs *Errors) (words []Word, comm
 		if s[i] == ' ' || s[i] == '\t' {
 			i++
 			continue
+		}
+		if words == nil && s[i] != '#' {
+			words = make([]Word, 0, min(16, 1+strings.Count(s[i:], " ")))
 		}
 		if s[i] == '#' {
 			return words, strings.TrimRight(s[i:], " \t")

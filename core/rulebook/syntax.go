@@ -4,6 +4,7 @@ package rulebook
 // lines.
 
 import (
+	"maps"
 	"slices"
 	"strings"
 )
@@ -83,42 +84,36 @@ var Kinds = []Kind{KindSite, KindList, KindInclude, KindRedirect, KindMoves, Kin
 
 func (k Kind) isRule() bool { return k != KindSite && k != KindList && k != KindInclude }
 
-// form gives the form of a clause of this kind.
-func (k Kind) form(word string) (clauseForm, bool) {
-	if f, ok := clauses[k][word]; ok {
-		return f, true
-	}
-	if !k.isRule() {
-		return clauseForm{}, false
-	}
-	f, ok := selectors[word]
-	return f, ok
-}
-
-// keywords are the clauses of this kind, sorted.
-func (k Kind) keywords() []string {
-	var out []string
-	for word := range clauses[k] {
-		out = append(out, word)
-	}
-	if k.isRule() {
-		for word := range selectors {
-			out = append(out, word)
+// grammar has all clauses of each kind, the selectors too.
+var grammar = func() map[Kind]map[string]clauseForm {
+	all := map[Kind]map[string]clauseForm{}
+	for k, own := range clauses {
+		all[k] = maps.Clone(own)
+		if k.isRule() {
+			maps.Copy(all[k], selectors)
 		}
 	}
-	slices.Sort(out)
-	return out
-}
+	return all
+}()
+
+// required are the clauses that entries of a kind cannot do without, sorted.
+var required = func() map[Kind][]string {
+	all := map[Kind][]string{}
+	for k, own := range clauses {
+		for _, word := range Clauses(k) {
+			if own[word].needed {
+				all[k] = append(all[k], word)
+			}
+		}
+	}
+	return all
+}()
+
+// keywords are the clauses of this kind, sorted.
+func (k Kind) keywords() []string { return slices.Sorted(maps.Keys(grammar[k])) }
 
 // Clauses are the clauses that a kind of entry has beside the selectors, sorted.
-func Clauses(k Kind) []string {
-	var out []string
-	for word := range clauses[k] {
-		out = append(out, word)
-	}
-	slices.Sort(out)
-	return out
-}
+func Clauses(k Kind) []string { return slices.Sorted(maps.Keys(clauses[k])) }
 
 // An Entry is one sentence of a rulebook, as it is written.
 type Entry struct {
@@ -176,7 +171,11 @@ func entries(lines []line, errs *Errors) []*Entry {
 			errs.at(l.words[0], "an indented line goes on with the entry above it, and there is none: begin it in the first column")
 			continue
 		}
-		words = append(words, l.words...)
+		if words == nil {
+			words = slices.Clip(l.words)
+		} else {
+			words = append(words, l.words...)
+		}
 	}
 	flush()
 	return out
@@ -195,8 +194,9 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		return nil
 	}
 	words = words[1:]
+	forms := grammar[kind]
 	keyword := func(w Word) bool {
-		_, ok := kind.form(w.Text)
+		_, ok := forms[w.Text]
 		return ok && !w.Quoted
 	}
 	if kind == KindInclude {
@@ -223,6 +223,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		}
 		return e
 	}
+	e.Clauses = make([]Clause, 0, 4)
 	for len(words) > 0 {
 		if !keyword(words[0]) {
 			errs.at(words[0], "`%s` is no clause of `%s`%s", shorten(words[0].Text), kind, orNearest(words[0].Text, kind.keywords()))
@@ -233,7 +234,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 			continue
 		}
 		c := Clause{Keyword: words[0]}
-		form, _ := kind.form(words[0].Text)
+		form := forms[words[0].Text]
 		words = words[1:]
 		c.Values, words = takeValues(c.Keyword.Text, form, words, keyword)
 		if len(c.Values) < form.must {
@@ -246,8 +247,8 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		}
 		e.Clauses = append(e.Clauses, c)
 	}
-	for _, word := range kind.keywords() {
-		if form, _ := kind.form(word); form.needed && e.clause(word) == nil {
+	for _, word := range required[kind] {
+		if e.clause(word) == nil {
 			errs.at(e.Kind, "this `%s` lacks `%s`: it needs %s", kind, word, needs[word])
 		}
 	}
