@@ -63,7 +63,7 @@ type class struct {
 	holds []bool // by bit
 	once  sync.Once
 	bits  []int // of the tests that name this very block
-	flips []int // of a block: the tests that hold otherwise than for a client in none
+	flips []int // of a block: the tests that hold otherwise than holds says, sorted
 
 	mu    sync.Mutex
 	lists map[*index][]int32 // what is left of an index's list for this class
@@ -175,6 +175,16 @@ func newClass(n int) *class { return &class{id: classIDs.Add(1), holds: make([]b
 
 var classIDs atomic.Uint32
 
+// has reports whether a test holds for the values of the class.
+func (c *class) has(bit int) bool {
+	if c.flips != nil {
+		if _, flipped := slices.BinarySearch(c.flips, bit); flipped {
+			return !c.holds[bit]
+		}
+	}
+	return c.holds[bit]
+}
+
 // mark notes the first two bytes of the addresses in a block.
 func (c *classes) mark(block netip.Prefix) {
 	if !block.Addr().Is4() {
@@ -261,17 +271,19 @@ func (c *classes) ofClient(client netip.Addr) *class {
 	return found
 }
 
-// askBlocks decides the tests for the clients of a block: those whose networks
-// hold it, and no others, are touched.
+// askBlocks decides the tests for the clients of a block: they hold as for a
+// client in none, but for those whose networks hold it.
 func (c *classes) askBlocks(of *class, client netip.Addr) {
-	of.holds = make([]bool, len(c.tests))
-	copy(of.holds, c.nobody.holds)
+	of.holds = c.nobody.holds
 	for _, block := range c.blocks.Supernets(netip.PrefixFrom(client, client.BitLen())) {
 		for _, bit := range block.bits {
-			of.holds[bit] = !c.tests[bit].Unless
-			of.flips = append(of.flips, bit)
+			if of.holds[bit] == c.tests[bit].Unless {
+				of.flips = append(of.flips, bit)
+			}
 		}
 	}
+	slices.Sort(of.flips)
+	of.flips = slices.Compact(of.flips)
 }
 
 // ofPort gives the class of a port.
@@ -355,7 +367,7 @@ func (s *siteEngine) newFront(of [4]*class) *front {
 	for _, e := range s.entries {
 		f.alive[e.pos] = true
 		for _, c := range e.front {
-			f.alive[e.pos] = f.alive[e.pos] && of[s.fields[c.field].field.Kind].holds[c.bit]
+			f.alive[e.pos] = f.alive[e.pos] && of[s.fields[c.field].field.Kind].has(c.bit)
 		}
 	}
 	for g, entries := range s.groups {
@@ -521,7 +533,7 @@ func (ix *index) anywhere(s *state) []int32 {
 		return list
 	}
 	field := ix.site.fields[ix.split]
-	if c.flips == nil || c == field.nobody {
+	if field.nobody == nil || c == field.none {
 		list = ix.filter(ix.any, c)
 	} else { // what a client in no block meets, and what this block changes
 		again := slices.Clone(ix.common(field.nobody))
@@ -551,7 +563,7 @@ func (ix *index) filter(list []int32, c *class) []int32 {
 		e := ix.site.entries[pos]
 		fits := ix.alive[pos] && len(e.On) == 0 && len(e.In) == 0 && groupOf(e.Kind) == ix.group
 		for _, cond := range e.bits {
-			fits = fits && (cond.field != ix.split || c.holds[cond.bit])
+			fits = fits && (cond.field != ix.split || c.has(cond.bit))
 		}
 		if fits {
 			out = append(out, pos)
@@ -648,7 +660,7 @@ func (w *walk) descend(n *node, rest string) {
 // fits decides the conditions of an entry whose place in the index fits.
 func (s *state) fits(e *entry) bool {
 	for _, c := range e.bits {
-		if !s.class(c.field).holds[c.bit] {
+		if !s.class(c.field).has(c.bit) {
 			return false
 		}
 	}
