@@ -39,14 +39,14 @@ func (t *Template) IsPath() bool { return t.Scheme == nil }
 
 // Constant gives the text of pieces without values.
 func Constant(pieces []Piece) (string, bool) {
-	if len(pieces) == 1 && !pieces[0].Value {
+	if slices.ContainsFunc(pieces, func(p Piece) bool { return p.Value }) {
+		return "", false
+	}
+	if len(pieces) == 1 {
 		return pieces[0].Text, true
 	}
 	var b strings.Builder
 	for _, p := range pieces {
-		if p.Value {
-			return "", false
-		}
 		b.WriteString(p.Text)
 	}
 	return b.String(), true
