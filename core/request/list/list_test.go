@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand"
 	"os"
 	"strings"
 	"testing"
@@ -180,4 +181,33 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A plain request is read in one go, all others with care: where both ways can be
+// gone they must come to the same.
+func TestPlainRequestsAreReadAsAllOthers(t *testing.T) {
+	r := rand.New(rand.NewSource(7))
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	plain := 0
+	for range 20_000 {
+		text := `"` + pick("GET", "GET", "HEAD", "POST", "PUT", "get", "") + " " + pick("/", "/", "/", "")
+		for range r.Intn(6) {
+			text += pick("/", "/", "a", "?", "é", "%20", "b", "=1", "x.php", pick(" ", `"`, `\"`, "HTTP/1.1", "\t", "*"))
+		}
+		text += pick(" HTTP/1.1", " HTTP/2.0", " HTTP/2", "", " HTTP/1.x") + pick(`"`, `"`, "") + pick(" 200 5", " 404", "")
+		var quick, careful Line
+		rest := quick.plainRequest([]byte(text))
+		if rest == nil {
+			continue
+		}
+		plain++
+		request, after, ok := quoted([]byte(text), true)
+		if err := careful.oddRequest(request); err != nil || !ok || !bytes.Equal(after, rest) ||
+			!bytes.Equal(quick.Method, careful.Method) || !bytes.Equal(quick.Target, careful.Target) || !bytes.Equal(quick.Path(), careful.Path()) {
+			t.Fatalf("%s: %s %s and then %q; with care %s %s and %q, %v", text, quick.Method, quick.Target, rest, careful.Method, careful.Target, after, err)
+		}
+	}
+	if plain < 2000 {
+		t.Errorf("only %d requests were plain", plain)
+	}
 }
