@@ -68,7 +68,11 @@ func findSplits(c *checker) {
 					continue
 				}
 				if resp := c.Predict(&other); resp.Status == 200 && resp.File == folder.File {
-					note("host "+f.scheme+f.host, "send one on to the other:   redirect one-name when host "+f.host+" to "+s.Address.Scheme+"://"+s.Address.Host+"{path} as permanent", at, &other)
+					advice := "send all on to https:   redirect secure when scheme http to https://{host}{path} as permanent"
+					if f.host != s.Address.Host {
+						advice = "send one on to the other:   redirect one-name when host " + f.host + " to " + s.Address.Origin() + "{path} as permanent"
+					}
+					note("host "+f.scheme+f.host, advice, at, &other)
 				}
 			}
 		})
