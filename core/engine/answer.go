@@ -338,6 +338,9 @@ func (s *state) access(r *Response, e *entry, a *rulebook.Access) bool {
 		s.note(e.Rule, "admits the request past all later access entries")
 		return false
 	case rulebook.Ask:
+		if s.inside {
+			return false
+		}
 		if name, ok := s.engine.passwords.check(s.req, a.Accounts); ok {
 			s.user = name
 			s.note(e.Rule, "lets %s in", name)

@@ -146,9 +146,14 @@ func (e *Engine) SiteFor(host string) *rulebook.Site {
 
 // Met gives the entries of the reading that take a request, in the order in
 // which it comes to them: what rewrites and lets pass, and what answers.
-func (e *Engine) Met(req *request.Request) []*rulebook.Rule {
+func (e *Engine) Met(req *request.Request) []*rulebook.Rule { return e.met(req, false) }
+
+// MetInside is Met for a visitor whom every `ask` entry lets in.
+func (e *Engine) MetInside(req *request.Request) []*rulebook.Rule { return e.met(req, true) }
+
+func (e *Engine) met(req *request.Request, inside bool) []*rulebook.Rule {
 	met := make([]*rulebook.Rule, 0, 4)
-	s := &state{engine: e, req: req, find: compiled{}, light: true, met: &met}
+	s := &state{engine: e, req: req, find: compiled{}, light: true, met: &met, inside: inside}
 	if r := (&Response{}); s.receive(r) && !s.limits(r) {
 		s.reading(r)
 	}

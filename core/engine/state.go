@@ -23,6 +23,7 @@ type state struct {
 	trace  *Trace            // nil but for a trace
 	light  bool              // the header is not wanted
 	met    *[]*rulebook.Rule // the entries that the reading comes to, where they are wanted
+	inside bool              // whoever is asked for a name is let in
 
 	path     string // canonical, as it stands
 	asked    string // canonical, as it was asked for

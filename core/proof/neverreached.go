@@ -69,7 +69,7 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 	}
 	s := c.sitesOf(r)[0]
 	sp := c.space(s)
-	like, err := sp.find(question{in: []*rulebook.Rule{r}, fix: func(req *request.Request) bool { return slices.Contains(sp.Met(req), r) }})
+	like, err := sp.find(question{in: []*rulebook.Rule{r}, fix: func(req *request.Request) bool { return slices.Contains(sp.MetInside(req), r) }})
 	if err != nil {
 		like = &sp.base
 	}
@@ -79,7 +79,7 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 		row := &a.Table.Rows[i]
 		req := withRow(like, row)
 		c.tried++
-		met := sp.Met(req)
+		met := sp.MetInside(req)
 		taker := takerOf(met)
 		if slices.Contains(met, r) || taker == nil || taker.Number > r.Number || row.Origin != "" {
 			continue
@@ -148,7 +148,7 @@ func (sp *space) comesTo(c *checker, r *rulebook.Rule) (*request.Request, []*rul
 			return nil, nil, err
 		}
 		c.tried++
-		met := sp.Met(req)
+		met := sp.MetInside(req)
 		if slices.Contains(met, r) {
 			return req, nil, nil
 		}
@@ -165,10 +165,11 @@ func (sp *space) comesTo(c *checker, r *rulebook.Rule) (*request.Request, []*rul
 }
 
 // takerOf is the first of the met rules that keeps a request from those below:
-// one that answers it, or gives it another path.
+// one that answers it, or gives it another path. Who is asked for a name may be
+// let in.
 func takerOf(met []*rulebook.Rule) *rulebook.Rule {
 	for i, r := range met {
-		if a, ok := r.Action.(*rulebook.Access); ok && (a.Do == rulebook.Admit || i < len(met)-1) {
+		if a, ok := r.Action.(*rulebook.Access); ok && (a.Do != rulebook.Refuse || i < len(met)-1) {
 			continue
 		}
 		return r
@@ -196,7 +197,7 @@ func (sp *space) throughRewrites(r *rulebook.Rule) (*request.Request, error) {
 		if from == nil {
 			continue
 		}
-		comes := func(req *request.Request) bool { return slices.Contains(sp.Met(req), r) }
+		comes := func(req *request.Request) bool { return slices.Contains(sp.MetInside(req), r) }
 		req, err := sp.find(question{in: []*rulebook.Rule{w}, path: from, fix: comes})
 		if err == nil {
 			return req, nil
