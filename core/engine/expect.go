@@ -52,7 +52,7 @@ func Unmet(x *request.Expectation, v *Visit) []string {
 			unmet("no %s expected, %q predicted", name, value)
 		}
 	}
-	if x.Loop && v.Ending != Loop {
+	if x.Loop && v.Ending != Loop && v.Ending != TooLong {
 		unmet("a loop expected, the visit %s", v.Summary())
 	}
 	if x.Ends != "" && !endsAt(x.Ends, v) {
