@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -154,4 +155,58 @@ func TestWatchDoesItAgain(t *testing.T) {
 	wait("entries for 1 site: 3 notes")
 	c.Process.Signal(os.Interrupt)
 	c.Wait()
+}
+
+// Each request of the list is of the outcomes that stand behind it, and of no others.
+func TestOnlyChoosesByOutcome(t *testing.T) {
+	dir := harbourIn(t, situation{rules: `
+redirect a     on /a     to /b     as 302
+redirect b     on /b     to /none  as 302
+redirect round on /round to /round as 302
+redirect far   on /on/*  to /on/on/{1} as 302
+redirect down  on /down  to http://s.example/fares/ as 302
+redirect bad   on /bad   to /{query.x} as 302
+rewrite  again on /again to /again then again
+reply    tea   on /tea   with 418`})
+	requests := []struct{ asks, outcomes string }{
+		{"/a", "a 302 3xx chain missing-target"},
+		{"/b", "b 302 3xx missing-target"},
+		{"/round", "round 302 3xx loop redirect-loop"},
+		{"/on/x", "far 302 3xx loop runaway chain"},
+		{"/down", "down 302 3xx downgrade"},
+		{"POST /down", "down 302 3xx downgrade method-lost"},
+		{"/bad?x=%2e%2e%2fa", "bad 500 5xx bad-target"},
+		{"/again", "again 500 5xx rewrite-loop"},
+		{"/tea => 200", "TEA 418 4xx unmet"},
+		{"/about.html", "200 2xx"},
+	}
+	list := ""
+	for _, r := range requests {
+		list += r.asks + "\n"
+	}
+	for _, word := range strings.Fields("a b round far down bad again TEA 200 302 418 500 2xx 3xx 4xx 5xx chain missing-target loop redirect-loop runaway downgrade method-lost bad-target rewrite-loop unmet differs") {
+		want := ""
+		for _, r := range requests {
+			if slices.Contains(strings.Fields(r.outcomes), word) {
+				asks, _, _ := strings.Cut(r.asks, " =>")
+				method, path, ok := strings.Cut(asks, " ")
+				if !ok {
+					method, path = "GET", asks
+				}
+				want += method + " https://s.example" + path + "\n"
+			}
+		}
+		out, errs, _ := kibitz(t, dir, list, "replay", "-each", "-as", "csv", "-only", word, "-")
+		got := ""
+		for _, line := range strings.Split(strings.TrimSpace(out), "\n")[1:] {
+			cells := strings.Split(line, ",")
+			got += cells[2] + " " + cells[3] + "\n"
+		}
+		if got != want {
+			t.Errorf("-only %s:\n%swant\n%s%s", word, got, want, errs)
+		}
+	}
+	if _, errs, status := kibitz(t, dir, list, "replay", "-only", "lop", "-"); status != 2 || !strings.Contains(errs, "no entry has this name") {
+		t.Errorf("status %d: %s", status, errs)
+	}
 }

@@ -212,6 +212,10 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		words = words[1:]
 		checkName(kind, *e.Name, words, errs)
 	}
+	if e.Name == nil && kind != KindList && len(words) > 1 && keyword(words[1]) && forms[words[0].Text].must > 0 {
+		errs.at(words[0], "`%s` begins a clause of `%s` and cannot be its name: call it something else", words[0].Text, kind)
+		return nil
+	}
 	if kind == KindList {
 		e.Values = words
 		switch {

@@ -53,7 +53,7 @@ Exit status 1: there are loops or unmet expectations.`,
 		flags.StringVar(&f.format, "list", "", "the `format` of the lists: "+formatNames()+" (default: told by content)")
 		flags.IntVar(&f.workers, "workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once, a `number`")
 		flags.IntVar(&f.top, "top", 10, "how many addresses of a sort are shown, a `number`")
-		flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or loop, chain, unmet, differs; may stand several times")
+		flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may stand several times")
 		flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
 		flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
 		flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may stand several times")
@@ -163,6 +163,17 @@ type onlyFlags []string
 func (o *onlyFlags) String() string     { return "" }
 func (o *onlyFlags) Set(s string) error { *o = append(*o, s); return nil }
 
+// checkOnly refuses words that nothing can be.
+func (f *replayFlags) checkOnly(b *rulebook.Book) error {
+	for _, word := range f.only {
+		named := func(rule *rulebook.Rule) bool { return strings.EqualFold(rule.Name, word) }
+		if !request.IsStatus(word) && !slices.Contains(replay.Outcomes, word) && !slices.ContainsFunc(b.Rules, named) {
+			return usagef("-only %s: no entry has this name, and it is no status and none of %s", word, strings.Join(replay.Outcomes, ", "))
+		}
+	}
+	return nil
+}
+
 // filter gives what chooses requests; nil for all.
 func (f *replayFlags) filter() (func(*replay.Result) bool, error) {
 	var since, until time.Time
@@ -209,6 +220,9 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	defer buffered.Flush()
 	filter, err := f.filter()
 	if err != nil {
+		return 0, err
+	}
+	if err := f.checkOnly(e.Book); err != nil {
 		return 0, err
 	}
 	var show func(*replay.Result)
