@@ -28,6 +28,7 @@ const (
 	chunkSize = 1 << 20
 	overRead  = 64 << 10
 	maxSlots  = 1 << 16 // a power of two
+	shortLine = 50      // bytes
 )
 
 // A chunk is a run of whole lines.
@@ -42,7 +43,7 @@ type Progress func(bytes int64)
 // LogFile replays an access log of a known size that can be read at any place.
 func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, o Options, progress Progress) (*Tally, error) {
 	var next atomic.Int64
-	return run(e, name, o, func() func() (chunk, error) {
+	return run(e, name, size, o, func() func() (chunk, error) {
 		buf := make([]byte, 1+chunkSize+overRead)
 		return func() (chunk, error) {
 			n := next.Add(1) - 1
@@ -140,7 +141,7 @@ func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, 
 			full <- chunk{number, buf[:end]}
 		}
 	}()
-	t, err := run(e, name, o, func() func() (chunk, error) {
+	t, err := run(e, name, math.MaxInt64, o, func() func() (chunk, error) {
 		var last []byte
 		return func() (chunk, error) {
 			if last != nil {
@@ -162,13 +163,13 @@ func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, 
 }
 
 // run works on chunks until there are no more; source makes what gives them to
-// one worker.
-func run(e *engine.Engine, name string, o Options, source func() func() (chunk, error)) (*Tally, error) {
+// one worker. There are about size bytes, or less.
+func run(e *engine.Engine, name string, size int64, o Options, source func() func() (chunk, error)) (*Tally, error) {
 	all := make([]*logWorker, o.Workers)
 	errs := make([]error, o.Workers)
 	var pool sync.WaitGroup
 	for i := range o.Workers {
-		all[i] = newLogWorker(e, name, o)
+		all[i] = newLogWorker(e, name, size, o)
 		pool.Go(func() {
 			next := source()
 			for !o.stopped() {
@@ -345,13 +346,16 @@ type logWorker struct {
 	skips    []placedSkip
 }
 
-func newLogWorker(e *engine.Engine, name string, o Options) *logWorker {
+func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWorker {
 	base := e.Book.BaseAddress()
 	reads := e.Reads(base.Host)
 	classes := reads.Agent || reads.Referrer || reads.Client || reads.Time
 	room := maxSlots
 	if reads.Client {
 		room *= 2 // the same target is met in many classes
+	}
+	for room > neighbours*neighbours && int64(room)*shortLine > size {
+		room /= 2 // a short log needs no more
 	}
 	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, outcomes: map[outcomeKey]*outcomeCount{}, lines: map[int]int{}}
 }
@@ -582,12 +586,11 @@ func (w *logWorker) target(key string) string {
 	return withMethod(&request.Request{Method: method}, address)
 }
 
-// fold adds what has been counted to the tally.
+// fold adds what has been counted to the tally, at the end.
 func (w *logWorker) fold() {
 	for i := range w.slots.table {
 		w.foldSlot(&w.slots.table[i])
 	}
-	clear(w.slots.table)
 	for _, c := range w.sums {
 		w.tally.countBytes(&c.sum, c.n)
 		c.outcome.n += c.n
@@ -602,8 +605,6 @@ func (w *logWorker) fold() {
 			}
 		}
 	}
-	clear(w.sums)
-	clear(w.outcomes)
 }
 
 func (w *logWorker) foldSlot(s *slot) {
