@@ -20,6 +20,8 @@ type situation struct {
 	finds string
 	notes string // some of the notes
 	file  string // one more of the site's
+
+	mended string // the rules as they should be: check has no error and no warning then
 }
 
 // harbour is the site of all situations.
@@ -93,6 +95,12 @@ func TestSituations(t *testing.T) {
 			slices.Sort(found)
 			if got := strings.Join(found, " "); got != s.finds {
 				t.Errorf("check finds %q, want %q", got, s.finds)
+			}
+			if s.mended != "" {
+				s.rules = s.mended
+				if out, _, status := kibitz(t, harbourIn(t, s), "", "check", "-fail-on", "warning"); status != 0 {
+					t.Errorf("it is not mended:\n%s", out)
+				}
 			}
 			for _, note := range strings.Fields(s.notes) {
 				if !slices.Contains(notes, note) {
@@ -702,7 +710,8 @@ var mistakes = []situation{
 		list: `
 http://s.example/  => 301 https://s.example/ loop
 /                  => 301 https://s.example/ loop`,
-		finds: "hidden-by-rule redirect-loop",
+		finds:  "hidden-by-rule redirect-loop",
+		mended: `redirect secure when scheme http to https://{host}{path} as permanent`,
 	},
 	{
 		name: "two rules that send a visitor to and fro",
@@ -712,6 +721,8 @@ redirect noslash on ~/(.+)/                            to /{1}  as permanent`,
 /fares/    => 301 /fares loop
 /about.html => 200`,
 		finds: "redirect-loop",
+		mended: `redirect slash on ~/(.*[^/]) unless path ~.*\.[a-z]+ to /{1}/ as permanent
+    accept missing-target "most folders are there"`,
 	},
 	{
 		name:  "a folder moved into itself",
@@ -719,6 +730,11 @@ redirect noslash on ~/(.+)/                            to /{1}  as permanent`,
 		list: `
 /boats/tern.html => 301 /boats/old/tern.html loop`,
 		finds: "hidden-by-rule runaway",
+		mended: `redirect deep on /boats/* unless path /boats/old/* to /boats/old/{1} as permanent
+    accept hidden-by-rule "the new pages come in May"
+fallback old in /boats/old/ to /boats/tern.html
+    accept fallback-hides-missing "all boats are shown there"
+reply  boats on /boats with 204`,
 	},
 	{
 		name: "a broad rule above a narrow one",
@@ -727,6 +743,8 @@ redirect tern on /boats/tern.php to /contact/ as permanent`,
 		list: `
 /boats/tern.php  => 301 /fares/ by all`,
 		finds: "hidden-by-rule never-reached",
+		mended: `redirect tern on /boats/tern.php to /boats/tern.html as permanent
+redirect all  on /boats/*.php    to /fares/          as permanent`,
 	},
 	{
 		name:  "an unescaped dot",
@@ -734,7 +752,8 @@ redirect tern on /boats/tern.php to /contact/ as permanent`,
 		list: `
 /fares.php  => 301 /fares/
 /faresXphp  => 301 /fares/`,
-		finds: "looks-unintended",
+		finds:  "looks-unintended",
+		mended: `redirect fares on ~/fares\.php to /fares/ as permanent`,
 	},
 	{
 		name: "a chain of three",
@@ -743,28 +762,32 @@ redirect b on /b to /c as permanent
 redirect c on /c to /fares/ as permanent`,
 		list: `
 /a  => 301 /b ends 200`,
-		finds: "chain",
+		finds:  "chain",
+		mended: `redirect a on /a /b /c to /fares/ as permanent`,
 	},
 	{
 		name:  "an error page that answers 200",
 		rules: "fallback lost in / to /errors/404.html",
 		list: `
 /none  => 200 file /errors/404.html`,
-		finds: "fallback-hides-missing",
+		finds:  "fallback-hides-missing",
+		mended: `error lost for 404 show /errors/404.html`,
 	},
 	{
 		name:  "an error page that is not there",
 		rules: "error lost for 404 show /errors/none.html",
 		list: `
 /none  => 404 Content-Type: text/plain; charset=utf-8`,
-		finds: "error-page-missing",
+		finds:  "error-page-missing",
+		mended: `error lost for 404 show /errors/404.html`,
 	},
 	{
 		name:  "a redirect to where nothing is",
 		rules: "redirect fares on /fares.php to /fees/ as permanent",
 		list: `
 /fares.php => 301 /fees/ ends 404`,
-		finds: "missing-target",
+		finds:  "missing-target",
+		mended: `redirect fares on /fares.php to /fares/ as permanent`,
 	},
 	{
 		name:  "a visitor who names the next host",
@@ -772,7 +795,8 @@ redirect c on /c to /fares/ as permanent`,
 		list: `
 /go?to=elsewhere          => 302 https://elsewhere/?to=elsewhere
 /go?to=elsewhere.example  => 500 cause bad-target`,
-		finds: "bad-target open-target",
+		finds:  "bad-target open-target",
+		mended: `redirect go on /go when query.to maps tides to https://{query.to}.harbour.example/ as temporary query drop`,
 	},
 	{
 		name:  "from https back to http",
@@ -780,7 +804,8 @@ redirect c on /c to /fares/ as permanent`,
 		list: `
 /live/            => 302 http://s.example/live/ ends 200
 http://s.example/live/ => 200`,
-		finds: "downgrade",
+		finds:  "downgrade",
+		mended: `redirect secure when scheme http to https://{host}{path} as permanent`,
 	},
 	{
 		name: "a guard that a rewrite goes around",
@@ -790,13 +815,16 @@ access crew in /crew/ refuse`,
 /rota            => 200 file /crew/rota.html
 /crew/rota.html  => 403`,
 		finds: "guard-bypassed",
+		mended: `access  crew in /crew/ /rota unless client 192.0.2.0/24 refuse
+rewrite rota on /rota to /crew/rota.html then finish`,
 	},
 	{
 		name:  "a rewrite that never comes to rest",
 		rules: `rewrite round on /a/:x to /a/{x}x then again`,
 		list: `
 /a/b  => 500 cause rewrite-loop`,
-		finds: "rewrite-loop",
+		finds:  "rewrite-loop",
+		mended: `rewrite round on /a/:x to /boats/{x} then again`,
 	},
 	{
 		name: "a header that no browser heeds",
@@ -805,6 +833,8 @@ header cache   set Cache-Control "max-age=1 week"`,
 		list: `
 /  => 200 X-Frame-Options: ALLOW`,
 		finds: "header-invalid",
+		mended: `header framing set X-Frame-Options DENY
+header cache   set Cache-Control "max-age=604800"`,
 	},
 	{
 		name:  "a listing that shows a backup",
@@ -814,6 +844,8 @@ header cache   set Cache-Control "max-age=1 week"`,
 /backup/old.sql => 200`,
 		finds: "exposed hidden-by-rule listing-open",
 		file:  "backup/old.sql",
+		mended: `folder all in / listing off
+access leftovers on ~.*\.sql refuse 404`,
 	},
 	{
 		name: "access that order decides",

@@ -98,9 +98,7 @@ func findChains(c *checker) {
 		f.Count = len(visits) + more[r]
 		row := visits[0].Hops[0].Response.Row
 		f.Message = fmt.Sprintf("%s:%d: %s", r.Action.(*rulebook.Moves).Table.Name, row.Line, f.Message)
-		if f.Count > 1 {
-			f.Message += fmt.Sprintf(" So do %d more rows.", f.Count-1)
-		}
+		f.Message += further(f.Count-1, "So does one more row.", "So do %d more rows.")
 		c.note(Found, r, "")
 		c.add(f)
 	}

@@ -80,7 +80,7 @@ func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
 	}
 	if count > 1 {
 		first.Count = count
-		first.Message += fmt.Sprintf(" So are those of %d more rows.", count-1)
+		first.Message += further(count-1, "So is that of one more row.", "So are those of %d more rows.")
 	}
 	c.note(Found, r, "")
 	c.add(first)

@@ -37,7 +37,7 @@ var exposed = Kind{
 				return
 			}
 			f := Finding{Request: first, Count: count, Place: s.Place, Width: len("site"),
-				Message: fmt.Sprintf("Everybody can fetch %s, %s.", first.Address.Path, kind) + more(count-1, "more like it"),
+				Message: fmt.Sprintf("Everybody can fetch %s, %s.", first.Address.Path, kind) + further(count-1, "There is one more like it.", "There are %d more like it."),
 				Advice:  "take it out of the folder, or refuse it:   access leftovers on ~.*\\" + strings.ReplaceAll(path.Ext(first.Address.Path), "~", `\~`) + " refuse 404"}
 			if by != nil {
 				f.Rules = append(f.Rules, by)
@@ -45,13 +45,6 @@ var exposed = Kind{
 			c.siteFinding(f)
 		})
 	},
-}
-
-func more(n int, what string) string {
-	if n == 0 {
-		return ""
-	}
-	return fmt.Sprintf(" There are %d %s.", n, what)
 }
 
 // looseFiles yields the files of each tree that nobody means to publish, by what

@@ -165,9 +165,7 @@ func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) int {
 		return 0
 	}
 	first.Count = count
-	if count > 1 {
-		first.Message += fmt.Sprintf(" So do %d more rows.", count-1)
-	}
+	first.Message += further(count-1, "So does one more row.", "So do %d more rows.")
 	c.add(first)
 	return 1
 }

@@ -103,9 +103,8 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 	if count == 0 {
 		return false
 	}
-	if first.Count = count; count > 1 {
-		first.Message += fmt.Sprintf(" So it is with %d more rows.", count-1)
-	}
+	first.Count = count
+	first.Message += further(count-1, "So it is with one more row.", "So it is with %d more rows.")
 	c.add(first)
 	return true
 }

@@ -204,6 +204,18 @@ func Only(e *engine.Engine, name string) []*Finding {
 	return c.report.Findings
 }
 
+// further is the sentence that says of n more what was said of the first; many
+// takes the number.
+func further(n int, one, many string) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return " " + one
+	}
+	return " " + fmt.Sprintf(many, n)
+}
+
 // add reports a finding about a rule, but where the rule accepts it.
 func (c *checker) add(f Finding) {
 	f.Name = c.kind.Name

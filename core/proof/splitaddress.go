@@ -79,9 +79,7 @@ func findSplits(c *checker) {
 		for _, way := range order {
 			f := splits[way]
 			found[s] = true
-			if f.Count > 1 {
-				f.Message += fmt.Sprintf(" So are %d more in the same way.", f.Count-1)
-			}
+			f.Message += further(f.Count-1, "So is one more page in the same way.", "So are %d more pages in the same way.")
 			c.siteFinding(*f)
 		}
 	}
