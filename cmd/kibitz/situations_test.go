@@ -98,8 +98,8 @@ func TestSituations(t *testing.T) {
 			}
 			if s.mended != "" {
 				s.rules = s.mended
-				if out, _, status := kibitz(t, harbourIn(t, s), "", "check", "-fail-on", "warning"); status != 0 {
-					t.Errorf("it is not mended:\n%s", out)
+				if out, errs, status := kibitz(t, harbourIn(t, s), "", "check", "-fail-on", "warning"); status != 0 {
+					t.Errorf("it is not mended:\n%s%s", out, errs)
 				}
 			}
 			for _, note := range strings.Fields(s.notes) {
@@ -825,6 +825,15 @@ rewrite rota on /rota to /crew/rota.html then finish`,
 /a/b  => 500 cause rewrite-loop`,
 		finds:  "rewrite-loop",
 		mended: `rewrite round on /a/:x to /boats/{x} then again`,
+	},
+	{
+		name:  "a rewrite that takes the slash away from folders",
+		rules: "rewrite bare on /:page/ to /{page}",
+		list: `
+/fares/  => 301 /fares/ loop
+/none/   => 404`,
+		finds:  "redirect-loop",
+		mended: "rewrite bare on /:page/ to /{page}\nfolder plain in / slash leave",
 	},
 	{
 		name: "a header that no browser heeds",

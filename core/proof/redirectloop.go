@@ -27,11 +27,14 @@ func findLoops(c *checker) {
 		key := ""
 		for _, h := range circle {
 			key = max(key, fmt.Sprintf("%p %v", h.Response.By, h.Response.Row))
-			c.note(Found, h.Response.By, "")
+		}
+		f := c.loopFinding(circle)
+		for _, r := range f.Rules {
+			c.note(Found, r, "")
 		}
 		if !seen[key] {
 			seen[key] = true
-			c.add(loopFinding(circle))
+			c.add(f)
 		}
 	}
 	for _, component := range g.cyclic {
@@ -110,13 +113,19 @@ func (c *checker) redirectsProved() {
 }
 
 // loopFinding tells of a circle, beginning at its first hop.
-func loopFinding(circle []engine.Hop) Finding {
+func (c *checker) loopFinding(circle []engine.Hop) Finding {
 	req := *circle[0].Request
 	f := Finding{Request: &req}
 	var names []string
 	for _, h := range circle {
 		if h.Response.By == nil {
 			names = append(names, "the folder's slash to "+h.Response.Location)
+			for _, rule := range c.Met(h.Request) { // it can only go round by a rewrite
+				if rule.Kind == rulebook.KindRewrite {
+					f.Rules = append(f.Rules, rule)
+					names = append(names, "rewritten by "+rule.Name)
+				}
+			}
 			continue
 		}
 		f.Rules = append(f.Rules, h.Response.By)
@@ -139,7 +148,7 @@ func loopFinding(circle []engine.Hop) Finding {
 func loopAdvice(circle []engine.Hop, req request.Request) string {
 	rule := circle[0].Response.By
 	if rule == nil {
-		return "take one of these redirects out, or narrow what it takes"
+		return "keep the slash in what the rewrite makes of the path, or serve folders without it:   folder plain in / slash leave"
 	}
 	if a, ok := rule.Action.(*rulebook.Redirect); ok && len(circle) == 1 && !hasTest(rule, rulebook.FieldScheme) {
 		if scheme, _ := rulebook.Constant(a.To.Scheme); scheme == "https" && req.Address.Scheme == "https" {

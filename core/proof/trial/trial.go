@@ -6,6 +6,8 @@ package trial
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
+	"os"
 	"slices"
 	"strings"
 
@@ -41,30 +43,45 @@ func Book(r *rand.Rand) string {
 				to += pick(names...)
 			}
 		}
-		when := pick("", "", "", " when scheme http", " when scheme https", " when header.h present", " unless header.h present", " when host www.s.example", " when query.q 1")
+		when := pick("", "", "", " when scheme http", " when scheme https", " when header.h present", " unless header.h present", " when host www.s.example", " when query.q 1",
+			" when method POST", " unless method POST", " when client 192.0.2.0/24", " unless client 192.0.2.0/24")
+		where := "on " + on
+		if r.IntN(5) == 0 && !strings.Contains(to, "{") {
+			where = "in " + pick("/a/", "/b/", "/a/b/", "/")
+		}
 		switch r.IntN(8) {
 		case 0, 1, 2, 3:
 			if r.IntN(4) == 0 {
 				to = pick("https", "http") + "://" + pick("{host}", "s.example") + to
 			}
-			fmt.Fprintf(&b, "redirect e%d on %s%s to %s as permanent\n", i, on, when, to)
+			fmt.Fprintf(&b, "redirect e%d %s%s to %s as %s\n", i, where, when, to, pick("301", "301", "307", "303"))
 		case 4, 5:
-			fmt.Fprintf(&b, "rewrite e%d on %s%s to %s then %s\n", i, on, when, to, pick("next", "next", "finish", "again"))
+			fmt.Fprintf(&b, "rewrite e%d %s%s to %s then %s\n", i, where, when, to, pick("next", "next", "finish", "again"))
 		case 6:
-			fmt.Fprintf(&b, "access e%d on %s%s %s\n", i, on, when, pick("refuse 403", "refuse 404", "admit"))
+			fmt.Fprintf(&b, "access e%d %s%s %s\n", i, where, when, pick("refuse 403", "refuse 404", "admit", "ask crew accounts "+Accounts))
 		default:
-			fmt.Fprintf(&b, "reply e%d on %s%s with 200\n", i, on, when)
+			fmt.Fprintf(&b, "reply e%d %s%s with 200\n", i, where, when)
 		}
 	}
 	return b.String()
+}
+
+// Accounts is the file that rulebooks of Book name, with one account: a, b.
+const Accounts = "crew.accounts"
+
+func load(name string) ([]byte, error) {
+	if name != Accounts {
+		return nil, os.ErrNotExist
+	}
+	return []byte("a:$2a$04$4y.2qM7uE8l8CKtcMzd25urC99HnSazwsZ5.Reqgzpq0qwsG8RsSu\n"), nil
 }
 
 // Requests gives all requests over paths of up to five characters, with every
 // value of the conditions that a rulebook of Book has.
 func Requests(base request.Address, text string) []*request.Request {
 	vary := 0
-	for bit, word := range []string{"host", "scheme", "header.h", "query.q"} {
-		if strings.Contains(text, "when "+word) || strings.Contains(text, "unless "+word) || bit == 1 && strings.Contains(text, "http://") {
+	for bit, word := range []string{"host", "scheme", "header.h", "query.q", "method", "client", "ask"} {
+		if strings.Contains(text, "when "+word) || strings.Contains(text, "unless "+word) || bit == 1 && strings.Contains(text, "http://") || word == "ask" && strings.Contains(text, " ask ") {
 			vary |= 1 << bit
 		}
 	}
@@ -84,7 +101,7 @@ func Requests(base request.Address, text string) []*request.Request {
 	paths = slices.DeleteFunc(paths, func(p string) bool { return !canonical.Is(p, false) })
 	var out []*request.Request
 	for _, p := range paths {
-		for i := range 16 {
+		for i := range 128 {
 			if i&^vary != 0 {
 				continue
 			}
@@ -102,6 +119,15 @@ func Requests(base request.Address, text string) []*request.Request {
 			if i&8 != 0 {
 				req.Address.Query, req.Address.HasQuery = "q=1", true
 			}
+			if i&16 != 0 {
+				req.Method = "POST"
+			}
+			if i&32 != 0 {
+				req.Client = netip.AddrFrom4([4]byte{192, 0, 2, 1})
+			}
+			if i&64 != 0 {
+				req.Headers = append(req.Headers, request.Header{Name: "Authorization", Value: "Basic YTpi"})
+			}
 			out = append(out, req)
 		}
 	}
@@ -117,7 +143,7 @@ var Claims = []string{"redirect-loop", "runaway", "rewrite-loop", "never-reached
 // Hold checks a rulebook and tries every request against the report. The error
 // tells of a claim that is broken, or of a finding that is none.
 func Hold(text string, count Count) error {
-	book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+	book, err := rulebook.Read("t.kibitz", []byte(text), load)
 	if err != nil {
 		return fmt.Errorf("%w in\n%s", err, text)
 	}

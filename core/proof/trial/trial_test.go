@@ -41,6 +41,7 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"a circle of a few addresses", "redirect one on ~/([ab]+) to /a/{1} as permanent\nredirect two on ~/a/(bba.*) to /b/{1} as permanent\nredirect three on ~/b/(.*abb) to /{1} as permanent", "redirect-loop", "one", proof.Found},
 		{"a rewrite brings a few addresses past an entry", "reply taker in /a/ with 200\nrewrite w on ~/b/(.*) to /a/{1} then next\nredirect r on ~/a/(bba.*abb) to /b/{1} as permanent", "redirect-loop", "r", proof.Found},
 		{"slashes are merged on the way", "redirect r on /a* to /a/{1} as permanent", "redirect-loop", "r", proof.Found},
+		{"a rewrite takes the slash that a folder adds", "rewrite r on /:x/ to /{x} then next", "redirect-loop", "r", proof.Found},
 		{"what shrinks comes to an end", "redirect r on /a/* to /{1} as permanent", "redirect-loop", "r", proof.Proved},
 		{"a condition that stays keeps two apart", "redirect r on /a when header.h present to /b as permanent\nredirect s on /b when header.h absent to /a as permanent", "redirect-loop", "r", proof.Proved},
 		{"so does a query that is set", "redirect r on /a when query.q 1 to /a?q=2 as permanent", "redirect-loop", "r", proof.Proved},
@@ -59,7 +60,7 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 // Each kind of fault, planted into a good rulebook, is found.
 func TestPlantedFaultsAreFound(t *testing.T) {
 	make := func(text string) *engine.Engine {
-		book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+		book, err := rulebook.Read("t.kibitz", []byte(text), load)
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
 		}
@@ -89,7 +90,7 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 
 func engineOf(t *testing.T, text string) *engine.Engine {
 	t.Helper()
-	book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+	book, err := rulebook.Read("t.kibitz", []byte(text), load)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
