@@ -49,7 +49,7 @@ func Book(r *rand.Rand) string {
 		if r.IntN(5) == 0 && !strings.Contains(to, "{") {
 			where = "in " + pick("/a/", "/b/", "/a/b/", "/")
 		}
-		switch r.IntN(8) {
+		switch r.IntN(10) {
 		case 0, 1, 2, 3:
 			if r.IntN(4) == 0 {
 				to = pick("https", "http") + "://" + pick("{host}", "s.example") + to
@@ -58,6 +58,10 @@ func Book(r *rand.Rand) string {
 		case 4, 5:
 			fmt.Fprintf(&b, "rewrite e%d %s%s to %s then %s\n", i, where, when, to, pick("next", "next", "finish", "again"))
 		case 6:
+			fmt.Fprintf(&b, "moves e%d table %s%s as permanent\n", i, Table, when)
+		case 7:
+			fmt.Fprintf(&b, "%s\n", pick(fmt.Sprintf("folder e%d in / slash %s", i, pick("drop", "leave")), fmt.Sprintf("fallback e%d %s to /a", i, where), fmt.Sprintf("handoff e%d %s", i, where)))
+		case 8:
 			fmt.Fprintf(&b, "access e%d %s%s %s\n", i, where, when, pick("refuse 403", "refuse 404", "admit", "ask crew accounts "+Accounts))
 		default:
 			fmt.Fprintf(&b, "reply e%d %s%s with 200\n", i, where, when)
@@ -66,11 +70,19 @@ func Book(r *rand.Rand) string {
 	return b.String()
 }
 
-// Accounts is the file that rulebooks of Book name, with one account: a, b.
-const Accounts = "crew.accounts"
+// Accounts is a file that rulebooks of Book name, with one account: a, b. Table is
+// one of old addresses.
+const (
+	Accounts = "crew.accounts"
+	Table    = "moves.csv"
+)
 
 func load(name string) ([]byte, error) {
-	if name != Accounts {
+	switch name {
+	case Table:
+		return []byte("/a,/b\n/b,/a/\n/b?q=1,/ab\n/ab,/a/b,302\n/ba,,410\nhttps://s.example/aa,/a\n"), nil
+	case Accounts:
+	default:
 		return nil, os.ErrNotExist
 	}
 	return []byte("a:$2a$04$4y.2qM7uE8l8CKtcMzd25urC99HnSazwsZ5.Reqgzpq0qwsG8RsSu\n"), nil
@@ -171,7 +183,7 @@ func Hold(text string, count Count) error {
 	}
 	for _, req := range Requests(book.Sites[0].Address, text) {
 		for _, rule := range e.Met(req) {
-			if state["never-reached "+rule.Name] == proof.Found {
+			if state["never-reached "+rule.Name] == proof.Found && rule.Kind != rulebook.KindMoves { // of which rows are meant
 				return fmt.Errorf("%s is said never to be reached, and is by %s, in\n%s", rule.Name, req.Address, text)
 			}
 		}
