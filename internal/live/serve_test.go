@@ -239,7 +239,7 @@ func TestRandomRulebooksAreAnsweredAsPredicted(t *testing.T) {
 	for seed := range uint64(books) {
 		r := rand.New(rand.NewPCG(seed, 9))
 		text := trial.Book(r)
-		book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+		book, err := rulebook.Read("t.kibitz", []byte(text), trial.Load)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -248,6 +248,9 @@ func TestRandomRulebooksAreAnsweredAsPredicted(t *testing.T) {
 		requests := trial.Requests(book.Sites[0].Address, text)
 		for range each {
 			req := requests[r.IntN(len(requests))]
+			if req.Client.IsValid() { // whoever asks here is this machine
+				continue
+			}
 			if why := w.differs(req); why != "" {
 				t.Fatalf("%s %v: %s, with\n%s", req.Address, req.Headers, why, text)
 			}

@@ -77,7 +77,8 @@ const (
 	Table    = "moves.csv"
 )
 
-func load(name string) ([]byte, error) {
+// Load gives the content of the files that rulebooks of Book name.
+func Load(name string) ([]byte, error) {
 	switch name {
 	case Table:
 		return []byte("/a,/b\n/b,/a/\n/b?q=1,/ab\n/ab,/a/b,302\n/ba,,410\nhttps://s.example/aa,/a\n"), nil
@@ -155,7 +156,7 @@ var Claims = []string{"redirect-loop", "runaway", "rewrite-loop", "never-reached
 // Hold checks a rulebook and tries every request against the report. The error
 // tells of a claim that is broken, or of a finding that is none.
 func Hold(text string, count Count) error {
-	book, err := rulebook.Read("t.kibitz", []byte(text), load)
+	book, err := rulebook.Read("t.kibitz", []byte(text), Load)
 	if err != nil {
 		return fmt.Errorf("%w in\n%s", err, text)
 	}

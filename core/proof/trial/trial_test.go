@@ -60,7 +60,7 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 // Each kind of fault, planted into a good rulebook, is found.
 func TestPlantedFaultsAreFound(t *testing.T) {
 	make := func(text string) *engine.Engine {
-		book, err := rulebook.Read("t.kibitz", []byte(text), load)
+		book, err := rulebook.Read("t.kibitz", []byte(text), Load)
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
 		}
@@ -90,7 +90,7 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 
 func engineOf(t *testing.T, text string) *engine.Engine {
 	t.Helper()
-	book, err := rulebook.Read("t.kibitz", []byte(text), load)
+	book, err := rulebook.Read("t.kibitz", []byte(text), Load)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
