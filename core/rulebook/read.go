@@ -462,8 +462,10 @@ func (b *builder) action(r *Rule, captures []string) Action {
 // setting reads the kinds that answer nothing by themselves.
 func (b *builder) setting(r *Rule, captures []string) Action {
 	e := r.Entry
-	if len(e.Clauses) == 0 {
-		b.errs.at(e.Kind, "this `%s` says nothing%s", r.Kind, orNearest("", r.Kind.keywords()))
+	own := func(c Clause) bool { _, ok := clauses[r.Kind][c.Keyword.Text]; return ok }
+	if !slices.ContainsFunc(e.Clauses, own) && r.Kind != KindCompress {
+		b.errs.at(e.Kind, "this `%s` says nothing%s", r.Kind, orNearest("", Clauses(r.Kind)))
+		return nil
 	}
 	switch r.Kind {
 	case KindFolder:
@@ -767,7 +769,7 @@ func (b *builder) header(e *Entry, captures []string) *Header {
 		}
 		a.Changes = append(a.Changes, change)
 	}
-	if len(a.Changes) == 0 {
+	if len(e.Clauses) > 0 && !slices.ContainsFunc(e.Clauses, func(c Clause) bool { return clauses[KindHeader][c.Keyword.Text].repeat }) {
 		b.errs.at(e.Kind, "this `header` changes nothing: add `set NAME VALUE`, `add`, `default` or `drop NAME`")
 	}
 	return a

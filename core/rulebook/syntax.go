@@ -210,7 +210,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 	if len(words) > 0 && !keyword(words[0]) {
 		e.Name = &words[0]
 		words = words[1:]
-		checkName(kind, *e.Name, words, errs)
+		checkName(kind, *e.Name, errs)
 	}
 	if e.Name == nil && kind != KindList && len(words) > 1 && keyword(words[1]) && forms[words[0].Text].must > 0 {
 		errs.at(words[0], "`%s` begins a clause of `%s` and cannot be its name: call it something else", words[0].Text, kind)
@@ -228,8 +228,15 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		return e
 	}
 	e.Clauses = make([]Clause, 0, 4)
+	var begun []string // clauses that lack a value
 	for len(words) > 0 {
 		if !keyword(words[0]) {
+			if e.Name != nil && len(e.Clauses)+len(begun) == 0 {
+				if word := nearest(e.Name.Text, kind.keywords()); word != "" {
+					errs.at(*e.Name, "`%s` is taken for the name of this `%s`, since it is none of its clauses: did you mean `%s`?", e.Name.Text, kind, word)
+					return nil
+				}
+			}
 			errs.at(words[0], "`%s` is no clause of `%s`%s", shorten(words[0].Text), kind, orNearest(words[0].Text, kind.keywords()))
 			words = words[1:]
 			for len(words) > 0 && !keyword(words[0]) {
@@ -243,6 +250,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		c.Values, words = takeValues(c.Keyword.Text, form, words, keyword)
 		if len(c.Values) < form.must {
 			errs.add(c.end(), 1, "`%s` needs %s", c.Keyword.Text, needs[c.Keyword.Text])
+			begun = append(begun, c.Keyword.Text)
 			continue
 		}
 		if old := e.clause(c.Keyword.Text); old != nil && !form.repeat {
@@ -252,7 +260,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		e.Clauses = append(e.Clauses, c)
 	}
 	for _, word := range required[kind] {
-		if e.clause(word) == nil {
+		if e.clause(word) == nil && !slices.Contains(begun, word) {
 			errs.at(e.Kind, "this `%s` lacks `%s`: it needs %s", kind, word, needs[word])
 		}
 	}
@@ -300,15 +308,11 @@ func takeValues(keyword string, form clauseForm, words []Word, isKeyword func(Wo
 	return words[:n:n], words[n:]
 }
 
-func checkName(kind Kind, w Word, rest []Word, errs *Errors) {
+func checkName(kind Kind, w Word, errs *Errors) {
 	bad := func(r rune) bool {
 		return !(r == '-' || r == '_' || r == '.' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z')
 	}
 	if strings.IndexFunc(w.Text, bad) < 0 && w.Text != "" && !w.Quoted {
-		return
-	}
-	if word := nearest(w.Text, kind.keywords()); word != "" && kind.isRule() && len(rest) > 0 {
-		errs.at(w, "`%s` is no name and no clause of `%s`: did you mean `%s`?", shorten(w.Text), kind, word)
 		return
 	}
 	if strings.HasPrefix(w.Text, "/") || strings.HasPrefix(w.Text, "~") {
