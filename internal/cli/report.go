@@ -54,7 +54,11 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 	}
 	out.Printf("%s\n", strings.Join(head, "   "))
 	if t.Requests == 0 {
-		out.Printf("\nThe %s of the list hold no request.\n", render.Count(lines, "line"))
+		holds := "hold"
+		if lines == 1 {
+			holds = "holds"
+		}
+		out.Printf("\nThe %s of the list %s no request.\n", render.Count(lines, "line"), holds)
 		return
 	}
 	r.outcomes(t)

@@ -5,6 +5,7 @@ package list
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
@@ -14,6 +15,7 @@ import (
 	"net/netip"
 	"net/url"
 	"path"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -22,13 +24,17 @@ import (
 )
 
 // readCSV reads RFC 4180 with a heading: url, method, client, time, body,
-// status, location, header.NAME. Its lines are rows.
+// status, location, header.NAME. Its lines are rows. Semicolons and tabs part
+// columns, too, as spreadsheets write them.
 func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
 	var c Counts
 	if head, _ := in.Peek(3); bytes.Equal(head, []byte("\ufeff")) {
 		in.Discard(3)
 	}
+	head, _ := in.Peek(detectSize)
+	first, _, _ := bytes.Cut(head, []byte("\n"))
 	rows := csv.NewReader(in)
+	rows.Comma = cmp.Or(csvComma(string(first)), ',')
 	rows.FieldsPerRecord = -1
 	heading, err := rows.Read()
 	if err != nil {
@@ -37,6 +43,11 @@ func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 	c.Lines, c.Comments = 1, 1
 	for i, name := range heading {
 		heading[i] = strings.TrimSpace(name)
+		if kind, field, ok := strings.Cut(heading[i], "."); ok {
+			heading[i] = strings.ToLower(kind) + "." + field
+		} else {
+			heading[i] = strings.ToLower(heading[i])
+		}
 		switch name := heading[i]; {
 		case name == "url" || name == "method" || name == "client" || name == "time" || name == "body" || name == "status" || name == "location":
 		case strings.HasPrefix(name, "header."):
@@ -71,6 +82,19 @@ func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 		item, err := itemOf(fields, base)
 		c.take(line, item, err, each)
 	}
+}
+
+// csvComma gives what parts the columns of a heading; 0 where none of them is
+// called url.
+func csvComma(heading string) rune {
+	for _, comma := range ",;\t" {
+		for _, name := range strings.Split(strings.TrimRight(heading, "\r"), string(comma)) {
+			if strings.EqualFold(strings.Trim(name, `" `), "url") {
+				return comma
+			}
+		}
+	}
+	return 0
 }
 
 // itemOf makes a request of named texts.
@@ -122,18 +146,14 @@ func readJSONL(in *bufio.Reader, base request.Address, each func(*Item)) (Counts
 		}
 		var o struct {
 			URL, Method, Client, Time, Location string
-			Body                                int64
-			Status                              int
+			Body, Status                        json.Number
 			Headers                             map[string]string
 		}
 		if err := json.Unmarshal(line, &o); err != nil {
-			c.skip(number, 1, "it is no JSON object of a request: %v", err)
+			c.skip(number, 1, "%s", jsonProblem(line, err))
 			return
 		}
-		f := map[string]string{"url": o.URL, "method": o.Method, "client": o.Client, "time": o.Time, "location": o.Location, "body": strconv.FormatInt(o.Body, 10)}
-		if o.Status != 0 {
-			f["status"] = strconv.Itoa(o.Status)
-		}
+		f := map[string]string{"url": o.URL, "method": o.Method, "client": o.Client, "time": o.Time, "location": o.Location, "body": o.Body.String(), "status": o.Status.String()}
 		for name, value := range o.Headers {
 			f["header."+name] = value
 		}
@@ -141,6 +161,24 @@ func readJSONL(in *bufio.Reader, base request.Address, each func(*Item)) (Counts
 		c.take(number, item, err, each)
 	})
 	return c, err
+}
+
+// jsonProblem says in plain words why a line is no request.
+func jsonProblem(line []byte, err error) string {
+	if wrong, ok := errors.AsType[*json.UnmarshalTypeError](err); ok && wrong.Field != "" {
+		want := "a text"
+		switch wrong.Type {
+		case reflect.TypeFor[json.Number]():
+			want = "a number"
+		case reflect.TypeFor[map[string]string]():
+			want = "an object"
+		}
+		return fmt.Sprintf("its %q is of the kind %s, and should be %s", strings.ToLower(wrong.Field), wrong.Value, want)
+	}
+	if bytes.HasPrefix(bytes.TrimSpace(line), []byte("[")) {
+		return "it is a JSON array: write one object a line, without brackets and commas around them"
+	}
+	return fmt.Sprintf("it is no JSON object of a request: %v", err)
 }
 
 // readHAR reads an HTTP Archive (1.2). Its lines are entries.

@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"strings"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -111,7 +110,9 @@ func Detect(head []byte) Format {
 		return FormatHAR
 	case bytes.HasPrefix(text, []byte("#Version:")) || bytes.HasPrefix(text, []byte("#Software:")) || bytes.HasPrefix(text, []byte("#Fields:")) || bytes.HasPrefix(text, []byte("#Date:")) || bytes.HasPrefix(text, []byte("#Start-Date:")):
 		return FormatW3C
-	case isCSVHeading(string(first)):
+	case bytes.HasPrefix(text, []byte("[")) && bytes.Contains(head, []byte(`"url"`)):
+		return FormatJSONL
+	case csvComma(string(first)) != 0:
 		return FormatCSV
 	}
 	for _, line := range bytes.SplitN(text, []byte("\n"), 20) {
@@ -121,15 +122,6 @@ func Detect(head []byte) Format {
 		}
 	}
 	return FormatPlain
-}
-
-func isCSVHeading(s string) bool {
-	for _, name := range strings.Split(strings.TrimRight(s, "\r"), ",") {
-		if strings.Trim(name, `" `) == "url" {
-			return true
-		}
-	}
-	return false
 }
 
 // looksLogged reports whether a line has the shape of an access log's, though
