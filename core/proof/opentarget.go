@@ -54,7 +54,7 @@ func (c *checker) openTarget(s *rulebook.Site, r *rulebook.Rule, a *rulebook.Red
 			place, width := clause(r, "to")
 			c.note(Found, r, "")
 			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-				Message: fmt.Sprintf("Whoever makes a link can send visitors from here to a host of his choice: this one goes to %s.", next.Host),
+				Message: fmt.Sprintf("Whoever makes a link can send visitors from here to a host of their choice: this one goes to %s.", next.Host),
 				Advice:  "write the host out, or let the pattern take only the names that are meant"})
 			return true
 		}

@@ -226,14 +226,22 @@ func (r *run) returning(c *replay.Returning, newName string) {
 			names = append(names, fmt.Sprintf("%s (%s)", by.Name, place(by)))
 		}
 	}
-	text := "Whoever has stored the old permanent redirect"
-	if len(names) > 0 {
-		text += " of " + strings.Join(names, " and ")
+	told := strings.Join(c.HSTS, " and ") + " over https only, as the old rulebook told them,"
+	advice := "leave the old address as it is for as long as visitors come back, or move the page to a third address; from now on write   as temporary   where a move may be taken back"
+	var text string
+	switch {
+	case len(c.Stored) == 0:
+		text = "Whoever asks " + told
+		advice = "answer over https, too; and before anybody is led back to http, send   Strict-Transport-Security max-age=0   for as long as the old one holds"
+	case len(names) == 0:
+		text = "Whoever has stored the old permanent redirect"
+	default:
+		text = "Whoever has stored the old permanent redirect of " + strings.Join(names, " and ")
 	}
-	if len(c.HSTS) > 0 {
-		text += ", and asks " + strings.Join(c.HSTS, " and ") + " over https only as he was told,"
+	if len(c.Stored) > 0 && len(c.HSTS) > 0 {
+		text += ", and asks " + told
 	}
-	out.Wrapped("  ", render.Clean(text+" is sent round for ever by the new rulebook: nothing tells his browser to forget."))
+	out.Wrapped("  ", render.Clean(text+" is sent round for ever by the new rulebook: nothing tells the browser to forget."))
 	out.Printf("\n")
 	var rows [][]string
 	for i, h := range c.Visit.Hops[c.Visit.Again:] {
@@ -253,7 +261,7 @@ func (r *run) returning(c *replay.Returning, newName string) {
 	}
 	out.Rows("    ", rows, 0)
 	out.Printf("\n")
-	out.Wrapped("  Mend it   ", "leave the old address as it is for as long as visitors come back, or move the page to a third address; from now on write   as temporary   where a move may be taken back")
+	out.Wrapped("  Mend it   ", advice)
 	side := &run{common: r.common}
 	side.rules = newName
 	out.Printf("  See it    %s   (the new rulebook alone)\n", side.traceLine(first.Request))
