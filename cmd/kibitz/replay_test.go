@@ -210,3 +210,46 @@ reply    tea   on /tea   with 418`})
 		t.Errorf("status %d: %s", status, errs)
 	}
 }
+
+// What is expected and does not come is said in words, each at its line.
+func TestExpectationsThatAreNotMet(t *testing.T) {
+	expected := []struct{ asks, unmet string }{
+		{"/about.html => 301", "status 301 expected, 200 predicted"},
+		{"/about.html => 4xx", "status 4xx expected, 200 predicted"},
+		{"/about.html => app", "status app expected, 200 predicted"},
+		{"/old => 301 /boats/", "Location /boats/ expected, /fares/ predicted"},
+		{"/about.html => 200 /fares/", "Location /fares/ expected, none predicted"},
+		{"/old => 301 by new", "decided by new expected, by old predicted"},
+		{"/about.html => 200 by old", "decided by old expected, by none predicted"},
+		{"/none => 404 cause refused", "cause refused expected, missing predicted"},
+		{"/ => 200 file /about.html", "file /about.html expected, /index.html predicted"},
+		{"/none => 404 file /about.html", "file /about.html expected, none predicted"},
+		{"/ => 200 X-Pier: 2", "X-Pier: 2 expected, 1 predicted"},
+		{"/ => 200 X-Quay: 2", "X-Quay: 2 expected, none predicted"},
+		{"/ => 200 without X-Pier", "no X-Pier expected, \"1\" predicted"},
+		{"/old => 301 loop", "a loop expected, the visit ends with 200 at https://s.example/fares/"},
+		{"/old => 301 ends 404", "the visit should end with 404, and ends with 200 at https://s.example/fares/"},
+		{"/old => 301 ends /boats/", "the visit should end with /boats/, and ends with 200 at https://s.example/fares/"},
+		{"/away => 302 ends 200", "the visit should end with 200, and leaves the site for https://tides.example/"},
+		{"/round => 302 ends 200", "the visit should end with 200, and goes round in a loop"},
+		{"/book => app ends 200", "the visit should end with 200, and ends with app at https://s.example/book"},
+	}
+	s := situation{rules: "redirect old on /old to /fares/ as 301\nredirect away on /away to https://tides.example/ as 302\nredirect round on /round to /round as 302\nhandoff book on /book\nheader pier set X-Pier 1"}
+	for _, e := range expected {
+		s.list += e.asks + "\n"
+	}
+	dir := harbourIn(t, s)
+	out, _, status := kibitz(t, dir, "", "replay", "-each", "-as", "jsonl", "list.txt")
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	if status != 1 || len(lines) != len(expected) {
+		t.Fatalf("status %d, %d lines", status, len(lines))
+	}
+	for i, e := range expected {
+		var r struct{ Unmet []string }
+		if err := json.Unmarshal([]byte(lines[i]), &r); err != nil || len(r.Unmet) == 0 || r.Unmet[0] != e.unmet {
+			t.Errorf("%s: %q, want %q", e.asks, r.Unmet, e.unmet)
+		}
+	}
+	text, _, _ := kibitz(t, dir, "", "replay", "-each", "list.txt")
+	contains(t, text, "301 GET     https://s.example/old   /fares/   old   UNMET: Location /boats/ expected, /fares/ predicted", "302 GET     https://s.example/round   /round (loop)   round", "app GET     https://s.example/book      book")
+}
