@@ -175,3 +175,55 @@ func TestColourIsOnlyWhereItIsAskedFor(t *testing.T) {
 		}
 	}
 }
+
+// Of each entry that does not fit, trace says which condition does not hold, and
+// what it saw.
+func TestTraceSaysWhyAnEntryDoesNotFit(t *testing.T) {
+	for _, test := range []struct {
+		rule, why string
+		args      []string
+	}{
+		{"reply r on /old /older with 410", "on /old /older: the path is another", []string{"/new"}},
+		{"reply r in /crew/ /rota/ with 410", "in /crew/ /rota/: the path is not below it", []string{"/crews"}},
+		{"reply r when scheme http with 410", "when scheme http: it is https", []string{"/"}},
+		{"reply r unless scheme https with 410", "unless scheme https: it is https", []string{"/"}},
+		{"reply r when host www.s.example with 410", "when host www.s.example: it is s.example", []string{"/"}},
+		{"reply r when port 8443 with 410", "when port 8443: it is 443", []string{"/"}},
+		{"reply r when method POST PUT with 410", "when method POST PUT: it is GET", []string{"/"}},
+		{"reply r when query a=1 with 410", "when query a=1: there is none", []string{"/"}},
+		{"reply r when query.a 1 with 410", "when query.a 1: it is 2", []string{"/?a=2"}},
+		{"reply r when query.a 1 with 410", "when query.a 1: it is empty", []string{"/?a"}},
+		{"reply r when query.a 1 with 410", "when query.a 1: there is none", []string{"/?b=1"}},
+		{"reply r when header.x-pier 1 with 410", "when header.x-pier 1: there is none", []string{"/"}},
+		{"reply r when cookie.lang de with 410", "when cookie.lang de: it is en", []string{"/", "-header", "Cookie: lang=en"}},
+		{"reply r when agent *Hoover* with 410", "when agent *Hoover*: it is Reader/1", []string{"/", "-header", "User-Agent: Reader/1"}},
+		{"reply r when referrer https://s.example/* with 410", "when referrer https://s.example/*: there is none", []string{"/"}},
+		{"reply r when client 192.0.2.0/24 with 410", "when client 192.0.2.0/24: it is 203.0.113.9", []string{"/", "-client", "203.0.113.9"}},
+		{"reply r when client 192.0.2.0/24 with 410", "when client 192.0.2.0/24: there is none", []string{"/"}},
+		{"reply r when time after 2026-03-01 with 410", "when time after 2026-03-01: it is 2026-02-01T00:00:00Z", []string{"/", "-time", "2026-02-01"}},
+		{"reply r when body over 2KiB with 410", "when body over 2KiB: it is 2048", []string{"/", "-method", "POST", "-body", "2KiB"}},
+		{"reply r when file missing with 410", "when file missing: it is folder", []string{"/fares/"}},
+		{"reply r when user harbour with 410", "when user harbour: there is none", []string{"/"}},
+		{"reply r when asked /x when path /x with 410", "when asked /x: it is /", []string{"/"}},
+		{"moves m table moves.csv as 301", "none of the 5 rows of moves.csv has this address", []string{"/none"}},
+		{"moves m table moves.csv as 301", "moves.csv:3 has this path, but with the query id=1", []string{"/boat.php?id=7"}},
+		{"moves m table moves.csv as 301", "moves.csv:3 has this path, but with the query id=1", []string{"/boat.php"}},
+	} {
+		dir := harbourIn(t, situation{rules: test.rule})
+		out, errs, _ := kibitz(t, dir, "", append([]string{"trace", "-as", "json"}, test.args...)...)
+		var trace struct {
+			Answers []struct {
+				Steps []struct {
+					Entry, Text string
+					Fits        bool
+				}
+			}
+		}
+		if err := json.Unmarshal([]byte(out), &trace); err != nil {
+			t.Fatalf("%s: %v %s", test.rule, err, errs)
+		}
+		if step := trace.Answers[0].Steps[0]; step.Text != test.why || step.Fits {
+			t.Errorf("%s with %v: %q, want %q", test.rule, test.args, step.Text, test.why)
+		}
+	}
+}

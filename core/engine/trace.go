@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"kibitz/core/canonical"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -67,8 +68,10 @@ func (s *state) misfit(r *rulebook.Rule) string {
 		}
 		return "in " + strings.Join(names, " ") + ": the path is not below it"
 	}
-	if m, ok := r.Action.(*rulebook.Moves); ok && s.row(s.site.entries[s.position(r)]) == nil {
-		return fmt.Sprintf("none of the %d rows of %s has this address", len(m.Table.Rows), m.Table.Name)
+	if m, ok := r.Action.(*rulebook.Moves); ok {
+		if why := s.missesRows(s.site.entries[s.position(r)], m.Table); why != "" {
+			return why
+		}
 	}
 	for _, t := range r.Tests {
 		if s.test(t) {
@@ -89,6 +92,29 @@ func (s *state) misfit(r *rulebook.Rule) string {
 		return word + t.Text + ": " + saw
 	}
 	return ""
+}
+
+// missesRows says why no row of a table takes the request; "" if one does.
+func (s *state) missesRows(e *entry, table *rulebook.Table) string {
+	if s.row(e) != nil {
+		return ""
+	}
+	path := s.path
+	if e.Fold {
+		path = canonical.Fold(path)
+	}
+	for i, ok := s.site.moved.rows[path]; ok && i >= 0; i = s.site.moved.refs[i].next {
+		switch ref := s.site.moved.refs[i]; {
+		case ref.pos != int32(e.pos):
+		case ref.row.Origin != "" && ref.row.Origin != s.req.Address.Origin():
+			return fmt.Sprintf("%s:%d has this path, but of %s", table.Name, ref.row.Line, ref.row.Origin)
+		case ref.row.Query == "":
+			return fmt.Sprintf("%s:%d has this path, but with no query", table.Name, ref.row.Line)
+		default:
+			return fmt.Sprintf("%s:%d has this path, but with the query %s", table.Name, ref.row.Line, ref.row.Query)
+		}
+	}
+	return fmt.Sprintf("none of the %d rows of %s has this address", len(table.Rows), table.Name)
 }
 
 func (s *state) position(r *rulebook.Rule) int {
