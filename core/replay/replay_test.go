@@ -70,35 +70,56 @@ func form(t *testing.T, tally *Tally) string {
 
 // The fast road must count what the slow one does, however many work on it.
 func TestTheFastRoadAgreesWithTheSlowOne(t *testing.T) {
-	text := access(9000)
 	for name, rules := range rulebooks {
-		t.Run(name, func(t *testing.T) {
-			e := build(t, rules)
-			source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
-				return list.Read(strings.NewReader(text), list.Options{Base: base, Format: list.FormatLog}, yield)
-			}}
-			slow, err := Run(e, []Source{source}, Options{Workers: 2})
-			if err != nil {
-				t.Fatal(err)
-			}
-			want := form(t, slow)
-			for _, workers := range []int{1, 2, 7} {
-				fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: workers}, func(int64) {})
-				if err != nil {
-					t.Fatal(err)
-				}
-				if got := form(t, fast); got != want {
-					t.Errorf("%d workers on a file:\n%s\nslowly:\n%s", workers, got, want)
-				}
-				fast, err = LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), Options{Workers: workers})
-				if err != nil {
-					t.Fatal(err)
-				}
-				if got := form(t, fast); got != want {
-					t.Errorf("%d workers on a stream:\n%s\nslowly:\n%s", workers, got, want)
-				}
-			}
-		})
+		t.Run(name, func(t *testing.T) { bothRoads(t, rules, access(9000), 1, 2, 7) })
+	}
+	r := rand.New(rand.NewSource(8))
+	for i := range 60 {
+		var rules strings.Builder
+		for n := range 1 + r.Intn(6) {
+			fmt.Fprintf(&rules, fragments[r.Intn(len(fragments))]+"\n", n)
+		}
+		t.Run(fmt.Sprint("random-", i), func(t *testing.T) { bothRoads(t, rules.String(), access(600), 1, 2) })
+	}
+}
+
+// fragments are entries that look at what logs tell, and at what they do not.
+var fragments = []string{
+	"access e%d when agent *bot* refuse", "access e%d when agent absent refuse 404", "access e%d when referrer https://r.example/* refuse 410",
+	"access e%d when client 192.0.2.0/25 refuse", "access e%d unless client 192.0.2.0/24 2001:db8::/32 refuse 404", "access e%d when client absent refuse 410",
+	"access e%d in / when client 192.0.2.200 admit", "reply e%d when time after 2026-10-08 before 2026-10-20 with 503", "reply e%d when time before 2026-10-05 with 410",
+	"redirect e%d on /old to /a.txt as 301", "redirect e%d on /c1 to /c1 as 302", "redirect e%d when query.x present to /a.txt as 307", "redirect e%d on /:x when method HEAD POST to /{x}/x as 303",
+	"rewrite e%d on /none to /a.txt", "fallback e%d in /n to /index.html", "limit e%d url 30B", "error e%d for 404 405 show /errors/404.html", "error e%d for 404 text {path}{agent}",
+	"header e%d set X-Client {client}", "compress e%d using gzip types text/*", "reply e%d when method POST with 204", "redirect e%d on /old to /?from={referrer} as 302",
+}
+
+// bothRoads compares the tallies of a log.
+func bothRoads(t *testing.T, rules, text string, numbers ...int) {
+	t.Helper()
+	e := build(t, rules)
+	source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+		return list.Read(strings.NewReader(text), list.Options{Base: base, Format: list.FormatLog}, yield)
+	}}
+	slow, err := Run(e, []Source{source}, Options{Workers: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := form(t, slow)
+	for _, workers := range numbers {
+		fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: workers}, func(int64) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := form(t, fast); got != want {
+			t.Fatalf("%s%d workers on a file:\n%s\nslowly:\n%s", rules, workers, got, want)
+		}
+		fast, err = LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), Options{Workers: workers})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := form(t, fast); got != want {
+			t.Fatalf("%s%d workers on a stream:\n%s\nslowly:\n%s", rules, workers, got, want)
+		}
 	}
 }
 
