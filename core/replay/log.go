@@ -193,12 +193,14 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		})
 	}
 	pool.Wait()
-	total := NewTally()
+	total := all[0].tally
 	var counts list.Counts
 	perChunk := map[int]int{}
 	var skips []placedSkip
-	for _, w := range all {
-		total.Merge(w.tally)
+	for i, w := range all {
+		if i > 0 {
+			total.Merge(w.tally)
+		}
 		counts.Lines += w.counts.Lines
 		counts.Requests += w.counts.Requests
 		counts.Comments += w.counts.Comments

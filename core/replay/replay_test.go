@@ -265,3 +265,22 @@ func TestPagesDoNotDependOnTheirOrder(t *testing.T) {
 		}
 	}
 }
+
+func TestMostAreTheCommonest(t *testing.T) {
+	r := rand.New(rand.NewSource(9))
+	for range 200 {
+		var top Top
+		for range r.Intn(700) {
+			top.add(fmt.Sprint("/", r.Intn(400)), int64(r.Intn(4)))
+		}
+		all := top.Most(1000)
+		if len(all) != len(top.Counts) || !slices.IsSortedFunc(all, compareCounts) {
+			t.Fatalf("%d of %d: %v", len(all), len(top.Counts), all)
+		}
+		for _, n := range []int{0, 1, 2, 10, 100} {
+			if got := top.Most(n); !slices.Equal(got, all[:min(n, len(all))]) {
+				t.Fatalf("the %d commonest: %v, want %v", n, got, all[:min(n, len(all))])
+			}
+		}
+	}
+}

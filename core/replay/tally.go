@@ -423,8 +423,15 @@ type Count struct {
 // Most gives the n commonest addresses, in a settled order.
 func (t *Top) Most(n int) []Count {
 	var out []Count
-	for a, c := range t.Counts {
-		out = append(out, Count{a, c})
+	sorted := 0 // how many of them are, and are the best so far
+	for address, count := range t.Counts {
+		if c := (Count{address, count}); sorted == 0 || compareCounts(c, out[sorted-1]) < 0 {
+			out = append(out, c)
+		}
+		if len(out) >= 2*n+64 { // what is behind the first n is no more of use
+			slices.SortFunc(out, compareCounts)
+			out, sorted = out[:n], n
+		}
 	}
 	slices.SortFunc(out, compareCounts)
 	return out[:min(n, len(out))]

@@ -121,16 +121,16 @@ func Distance(a, b string) int {
 	if len(a) > 40 || len(b) > 40 {
 		return 99
 	}
-	var rows [41][41]int
+	var rows [41][41]uint8
 	for i := range len(a) + 1 {
-		rows[i][0] = i
+		rows[i][0] = uint8(i)
 	}
 	for j := range len(b) + 1 {
-		rows[0][j] = j
+		rows[0][j] = uint8(j)
 	}
 	for i := 1; i <= len(a); i++ {
 		for j := 1; j <= len(b); j++ {
-			change := 1
+			change := uint8(1)
 			if a[i-1] == b[j-1] {
 				change = 0
 			}
@@ -141,5 +141,5 @@ func Distance(a, b string) int {
 			rows[i][j] = d
 		}
 	}
-	return rows[len(a)][len(b)]
+	return int(rows[len(a)][len(b)])
 }

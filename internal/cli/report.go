@@ -457,29 +457,32 @@ func (r *run) recorded(t *replay.Tally, most int) {
 
 // differences groups what is predicted otherwise by the entry that decides.
 func (r *run) differences(t *replay.Tally, most int) {
-	var pairs []replay.Pair
-	for p := range t.Differs {
-		pairs = append(pairs, p)
+	type pair struct {
+		replay.Pair
+		top *replay.Top
+	}
+	var pairs []pair
+	for p, top := range t.Differs {
+		pairs = append(pairs, pair{p, top})
 	}
 	if len(pairs) == 0 {
 		return
 	}
-	slices.SortFunc(pairs, func(a, b replay.Pair) int {
-		return cmp.Or(cmp.Compare(t.Differs[b].Total, t.Differs[a].Total), cmp.Compare(a.Recorded, b.Recorded), strings.Compare(a.Predicted.Status, b.Predicted.Status), strings.Compare(a.Predicted.At, b.Predicted.At), strings.Compare(string(a.Predicted.Cause), string(b.Predicted.Cause)))
+	slices.SortFunc(pairs, func(a, b pair) int {
+		return cmp.Or(cmp.Compare(b.top.Total, a.top.Total), cmp.Compare(a.Recorded, b.Recorded), strings.Compare(a.Predicted.Status, b.Predicted.Status), strings.Compare(a.Predicted.At, b.Predicted.At), strings.Compare(string(a.Predicted.Cause), string(b.Predicted.Cause)))
 	})
 	r.heading("Differences", "answered otherwise than the rulebook says, by what decides", false)
 	var rows [][]string
 	for _, p := range pairs[:min(most, len(pairs))] {
-		top := t.Differs[p]
 		by, at := "("+string(p.Predicted.Cause)+")", ""
 		if p.Predicted.By != "" {
 			by, at = p.Predicted.By, p.Predicted.At
 		}
 		var most []string
-		for _, c := range top.Most(2) {
+		for _, c := range p.top.Most(2) {
 			most = append(most, render.Short(r.near(c.Address), 40))
 		}
-		rows = append(rows, []string{render.Number(top.Total), fmt.Sprintf("%d became %s", p.Recorded, p.Predicted.Status), by, r.out.Quiet(at), strings.Join(most, "  ")})
+		rows = append(rows, []string{render.Number(p.top.Total), fmt.Sprintf("%d became %s", p.Recorded, p.Predicted.Status), by, r.out.Quiet(at), strings.Join(most, "  ")})
 	}
 	r.out.Rows("  ", rows, 0)
 	if more := len(pairs) - most; more > 0 {
@@ -516,9 +519,13 @@ func likeliest(e *engine.Engine, path string) string {
 			default:
 				return
 			}
-			score -= rulebook.Distance(canonical.Decode(n.Path), path)
+			at := canonical.Decode(n.Path)
+			if score-max(len(at)-len(path), len(path)-len(at)) <= bestScore { // it can be no nearer
+				return
+			}
+			score -= rulebook.Distance(at, path)
 			if score > bestScore {
-				best, bestScore = canonical.Decode(n.Path), score
+				best, bestScore = at, score
 				if n.Folder {
 					best += "/"
 				}
