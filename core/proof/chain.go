@@ -35,11 +35,15 @@ func findChains(c *checker) {
 			h = &hop{front: h.front, rule: h.rule, row: h.group[0], group: h.group}
 		}
 		if h.row != nil {
-			req := withRow(h.front.request(), h.row)
+			req := withRow(h.front.space.like(h.rule), h.row)
+			req.Address.Host = h.front.host
+			setScheme(req, h.front.scheme)
 			c.tried++
 			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.Row == h.row {
 				rows[h.rule] = append(rows[h.rule], v)
 				more[h.rule] += max(len(h.group)-1, 0)
+			} else {
+				c.note(Tried, h.rule, "visits of its rows that might go on were followed, and end")
 			}
 			continue
 		}

@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"slices"
 
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -26,7 +27,11 @@ func (c *checker) losesMethod() {
 		if r.Kind != rulebook.KindRedirect && r.Kind != rulebook.KindMoves {
 			continue
 		}
-		c.note(Proved, r, "")
+		if c.keepsMethod(r) {
+			c.note(Proved, r, "")
+			continue
+		}
+		c.note(Tried, r, "no form was found that it takes")
 		for _, s := range c.sitesOf(r) {
 			post := c.losingPost(s, r)
 			if post == nil {
@@ -59,6 +64,24 @@ func (c *checker) losesMethod() {
 	c.add(f)
 }
 
+// keepsMethod reports whether a rule answers no POST with 301 or 302.
+func (c *checker) keepsMethod(r *rulebook.Rule) bool {
+	loses := func(status int) bool { return status == 301 || status == 302 }
+	switch a := r.Action.(type) {
+	case *rulebook.Redirect:
+		if !loses(a.Status) {
+			return true
+		}
+	case *rulebook.Moves:
+		if !slices.ContainsFunc(a.Table.Rows, func(row rulebook.Row) bool { return row.New != "" && loses(int(row.Status)) }) {
+			return true
+		}
+	}
+	post := c.plain(c.sitesOf(r)[0])
+	post.Method = "POST"
+	return slices.ContainsFunc(r.Tests, func(t *rulebook.Test) bool { return t.Field.Kind == rulebook.FieldMethod && !c.Holds(t, post) })
+}
+
 // losingPost gives a POST that a rule answers with 301 or 302; nil for none.
 func (c *checker) losingPost(s *rulebook.Site, r *rulebook.Rule) *request.Request {
 	for _, req := range c.firstProbes(s, r) {
@@ -77,9 +100,7 @@ func (c *checker) firstProbes(s *rulebook.Site, r *rulebook.Rule) []*request.Req
 	if a, ok := r.Action.(*rulebook.Moves); ok {
 		var out []*request.Request
 		for i := range min(len(a.Table.Rows), 3) {
-			req := c.plain(s)
-			req.Address.Path = a.Table.Rows[i].Path
-			out = append(out, req)
+			out = append(out, withRow(c.space(s).like(r), &a.Table.Rows[i]))
 		}
 		return out
 	}

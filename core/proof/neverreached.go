@@ -69,10 +69,7 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 	}
 	s := c.sitesOf(r)[0]
 	sp := c.space(s)
-	like, err := sp.find(question{in: []*rulebook.Rule{r}, fix: func(req *request.Request) bool { return slices.Contains(sp.MetInside(req), r) }})
-	if err != nil {
-		like = &sp.base
-	}
+	like := sp.like(r)
 	count := 0
 	var first Finding
 	for i := range a.Table.Rows {

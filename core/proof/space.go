@@ -51,10 +51,11 @@ type space struct {
 	rows    map[string][]placedRow // of all tables, by path
 	langs   map[*rulebook.Rule]*pattern.Lang
 	samples map[*rulebook.Rule][]string // paths
+	likes   map[*rulebook.Rule]*request.Request
 }
 
 func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
-	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}}
+	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}}
 	sp.base.Address = s.Address
 	sp.base.Address.Path, sp.base.Address.Query, sp.base.Address.HasQuery, sp.base.Address.Fragment = "/", "", false, ""
 	for _, r := range s.Rules {
@@ -62,6 +63,20 @@ func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
 		sp.asks = sp.asks || ok && a.Do == rulebook.Ask
 	}
 	return sp
+}
+
+// like gives a request that comes to a rule, if one is found, for others to be
+// made of.
+func (sp *space) like(r *rulebook.Rule) *request.Request {
+	if known := sp.likes[r]; known != nil {
+		return known
+	}
+	found, err := sp.find(question{in: []*rulebook.Rule{r}, fix: func(req *request.Request) bool { return slices.Contains(sp.MetInside(req), r) }})
+	if err != nil {
+		found = &sp.base
+	}
+	sp.likes[r] = found
+	return found
 }
 
 // A reach is the paths that a rule's selectors take: not more than over, not

@@ -151,7 +151,7 @@ func Requests(base request.Address, text string) []*request.Request {
 type Count map[string]map[string]int // by finding, by state
 
 // Claims are those that can be broken by a request.
-var Claims = []string{"redirect-loop", "runaway", "rewrite-loop", "never-reached"}
+var Claims = []string{"redirect-loop", "runaway", "rewrite-loop", "never-reached", "bad-target", "chain", "downgrade", "method-lost"}
 
 // Hold checks a rulebook and tries every request against the report. The error
 // tells of a claim that is broken, or of a finding that is none.
@@ -194,21 +194,37 @@ func Hold(text string, count Count) error {
 			if by == nil {
 				continue
 			}
-			broken := ""
-			switch {
-			case v.Ending == engine.Loop && i >= v.Again:
-				broken = "redirect-loop"
-			case v.Ending == engine.TooLong && i >= len(v.Hops)-2:
-				broken = "runaway"
-			case h.Response.Cause == engine.CauseRewriteLoop:
-				broken = "rewrite-loop"
-			}
-			if broken != "" && state[broken+" "+by.Name] == proof.Proved {
+			for _, broken := range shows(v, i) {
+				if state[broken+" "+by.Name] != proof.Proved {
+					continue
+				}
 				return fmt.Errorf("%s is said to be impossible for %s: %s %v, in\n%s", broken, by.Name, req.Address, req.Headers, text)
 			}
 		}
 	}
 	return nil
+}
+
+// shows gives what a hop of a visit shows of the entry that decides it.
+func shows(v *engine.Visit, i int) (findings []string) {
+	add := func(so bool, finding string) {
+		if so {
+			findings = append(findings, finding)
+		}
+	}
+	h := v.Hops[i]
+	add(v.Ending == engine.Loop && i >= v.Again, "redirect-loop")
+	add(v.Ending == engine.TooLong && i >= len(v.Hops)-2, "runaway")
+	add(h.Response.Cause == engine.CauseRewriteLoop, "rewrite-loop")
+	add(h.Response.Cause == engine.CauseBadTarget, "bad-target")
+	if i+1 == len(v.Hops) {
+		return findings
+	}
+	next := v.Hops[i+1]
+	add(v.Ending == engine.Arrived && engine.Follows(next.Response), "chain")
+	add(h.Request.Address.Scheme == "https" && next.Request.Address.Scheme == "http", "downgrade")
+	add(h.Request.Verb() == "POST" && next.Request.Verb() == "GET" && h.Response.Status != 303, "method-lost")
+	return findings
 }
 
 // shown reports whether a finding's own request shows it.
