@@ -2,6 +2,7 @@ package cli
 
 import (
 	"flag"
+	"fmt"
 	"strings"
 
 	"kibitz/core/proof"
@@ -101,7 +102,8 @@ func (r *run) commandHelp(c command) {
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	r.common.flags(flags)
 	c.setup(flags)
-	var rows [][]string
+	var rows [][2]string
+	width := 0
 	flags.VisitAll(func(f *flag.Flag) {
 		value, usage := flag.UnquoteUsage(f)
 		name := "-" + f.Name
@@ -111,9 +113,12 @@ func (r *run) commandHelp(c command) {
 		if f.DefValue != "" && f.DefValue != "false" && !strings.Contains(usage, "default") && !strings.Contains(usage, f.DefValue) {
 			usage += " (default " + f.DefValue + ")"
 		}
-		rows = append(rows, []string{name, usage})
+		rows = append(rows, [2]string{name, usage})
+		width = max(width, len(name))
 	})
-	r.out.Rows("    ", rows)
+	for _, row := range rows {
+		r.out.Wrapped(fmt.Sprintf("    %-*s   ", width, row[0]), row[1])
+	}
 	r.out.Printf("\nFlags may stand before or behind the arguments.\n")
 }
 
