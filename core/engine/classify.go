@@ -205,10 +205,11 @@ func (c *Classifier) Class(l *Logged) uint32 {
 	}
 	id, ok := c.all[string(c.key)]
 	if !ok {
-		id = classIDs.Add(1) // another, where all is full
-		if len(c.all) < maxKnown {
-			c.all[string(c.key)] = id
+		if len(c.all) >= maxKnown {
+			clear(c.all) // what is met again gets another number, and the same answer
 		}
+		id = classIDs.Add(1)
+		c.all[string(c.key)] = id
 	}
 	return id
 }
