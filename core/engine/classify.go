@@ -183,6 +183,9 @@ func (e *Engine) Classifier(host string) *Classifier {
 // A Logged is what an access log tells of a request beside its target.
 type Logged struct{ Client, Time, Agent, Referrer []byte }
 
+// maxClasses bounds the memory for classes that are made of several fields'.
+const maxClasses = 1 << 16
+
 // Class gives the number of a class: requests for the same target with values of
 // the same class have the same answer, if no template copies a value.
 func (c *Classifier) Class(l *Logged) uint32 {
@@ -205,7 +208,7 @@ func (c *Classifier) Class(l *Logged) uint32 {
 	}
 	id, ok := c.all[string(c.key)]
 	if !ok {
-		if len(c.all) >= maxKnown {
+		if len(c.all) >= maxClasses {
 			clear(c.all) // what is met again gets another number, and the same answer
 		}
 		id = classIDs.Add(1)
