@@ -871,3 +871,21 @@ access crew     in /crew/                             refuse`,
 		notes: "order-decides",
 	},
 }
+
+// A server by each of these rulebooks answers the list as it is predicted.
+func TestSituationsAreServedAsPredicted(t *testing.T) {
+	if testing.Short() {
+		t.Skip()
+	}
+	for _, s := range slices.Concat(rebuilding, files, guarding, sending, mistakes) {
+		t.Run(strings.ReplaceAll(s.name, " ", "-"), func(t *testing.T) {
+			dir := harbourIn(t, s)
+			server := serveIn(t, dir, "-forwarded", "-quiet")
+			defer server.Process.Kill()
+			out, errs, status := kibitz(t, dir, "", "verify", "list.txt", "-at", server.url, "-forwarded", "-rate", "0")
+			if status != 0 || !strings.Contains(out, " as predicted") {
+				t.Errorf("status %d\n%s%s", status, out, errs)
+			}
+		})
+	}
+}
