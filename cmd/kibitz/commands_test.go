@@ -227,3 +227,24 @@ func TestTraceSaysWhyAnEntryDoesNotFit(t *testing.T) {
 		}
 	}
 }
+
+// An inventory that cannot be true is refused, with its line.
+func TestInventoriesThatCannotBeRead(t *testing.T) {
+	for _, test := range []struct{ text, want string }{
+		{"", "the inventory is empty: its first row is path,size,modified,hash"},
+		{"name,size\n/a,1\n", "t.csv:1: the first row of an inventory is path,size or path,size,modified,hash, not name,size"},
+		{"path;size\n/a;1\n", "t.csv:1: the first row of an inventory is path,size"},
+		{"path,size\nfares,1\n", "t.csv:2: a path begins with a slash: write /fares"},
+		{"path,size\n/../x,1\n", "t.csv:2: \"/../x\" is no path in a tree"},
+		{"path,size\n/a,1\n/a,2\n", "t.csv:3: /a stands twice"},
+		{"path,size\n/a,1\n/a/b,2\n", "t.csv:3: /a is a file, and cannot hold b"},
+		{"path,size\n/a,-1\n", "t.csv:2: the size \"-1\" is no number of bytes"},
+		{"path,size\n/a,1KiB\n", "t.csv:2: the size \"1KiB\" is no number of bytes"},
+		{"path,size,modified\n/a,1,yesterday\n", "t.csv:2: the time \"yesterday\" is not of the form 2026-03-01T08:00:00Z"},
+	} {
+		dir := write(t, map[string]string{"site.kibitz": "site s address https://s.example inventory t.csv\n", "t.csv": test.text})
+		if out, errs, status := kibitz(t, dir, "", "trace", "/a"); status != 2 || out != "" || !strings.Contains(errs, test.want) {
+			t.Errorf("%q: status %d, want %q\n%s%s", test.text, status, test.want, out, errs)
+		}
+	}
+}
