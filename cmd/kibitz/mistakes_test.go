@@ -25,7 +25,9 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		{"redirect ‸/x to /y as 301", "a path follows `on` or `in`, like `redirect on /x`"},
 		{"redirect ‸wen scheme http to /y as 301", "did you mean `when`?"},
 		{"redirect ‸a/b on /x to /y as 301", "names are made of letters, digits, - _ and ."},
-		{"redirect ‸to on /x to /y as 301", "`to` begins a clause of `redirect` and cannot be its name"},
+		{"redirect tea ‸onn /x to /y as 301", "`onn` is no clause of `redirect`: did you mean `on`?"},
+		{"redirect ‸on on /x to /y as 301", "`on` begins a clause of `redirect` and cannot be its name"},
+		{"header ‸set set X-Pier 1", "`set` begins a clause of `header` and cannot be its name"},
 		{"redirect a on /x to /y as 301 ‸as 302", "`as` stands twice in this entry: it is said on line 3 already"},
 		{"‸redirect a on /x to /y", "this `redirect` lacks `as`: it needs a status, like `as permanent`"},
 		{"‸fallback f in /x/", "this `fallback` lacks `to`"},
@@ -176,6 +178,19 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		flat := strings.Join(strings.Fields(errs), " ") // however it is wrapped
 		if status != 2 || out != "" || !strings.Contains(flat, test.want) || !strings.Contains(errs, place) {
 			t.Errorf("%s\nstatus %d, want %q at %s\n%s", test.rules, status, test.want, place, errs)
+		}
+	}
+}
+
+// Entries without a name whose first value is a clause's keyword, too.
+func TestSentencesThatAreNoMistakes(t *testing.T) {
+	for _, rule := range []string{
+		"folder listing on in /photos/", "folder hidden on", "compress stored on", "redirect when query a=1 to /x as 301",
+		"redirect unless query absent to /y as 301", "limit when body over 2MiB body 1MiB", "header set on x", "reply text text with 200",
+	} {
+		dir := write(t, map[string]string{"t.kibitz": "site s address https://s.example\n" + rule + "\n"})
+		if out, errs, status := kibitz(t, dir, "", "rules", "t.kibitz"); status != 0 {
+			t.Errorf("%s: status %d\n%s%s", rule, status, out, errs)
 		}
 	}
 }

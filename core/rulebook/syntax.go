@@ -212,7 +212,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		words = words[1:]
 		checkName(kind, *e.Name, errs)
 	}
-	if e.Name == nil && kind != KindList && len(words) > 1 && keyword(words[1]) && forms[words[0].Text].must > 0 {
+	if e.Name == nil && len(words) > 2 && keyword(words[0]) && words[0].Text == words[1].Text && keyword(words[1]) && !keyword(words[2]) {
 		errs.at(words[0], "`%s` begins a clause of `%s` and cannot be its name: call it something else", words[0].Text, kind)
 		return nil
 	}
@@ -231,7 +231,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 	var begun []string // clauses that lack a value
 	for len(words) > 0 {
 		if !keyword(words[0]) {
-			if e.Name != nil && len(e.Clauses)+len(begun) == 0 {
+			if e.Name != nil && len(e.Clauses)+len(begun) == 0 && nearest(words[0].Text, kind.keywords()) == "" {
 				if word := nearest(e.Name.Text, kind.keywords()); word != "" {
 					errs.at(*e.Name, "`%s` is taken for the name of this `%s`, since it is none of its clauses: did you mean `%s`?", e.Name.Text, kind, word)
 					return nil
