@@ -109,7 +109,7 @@ func (s *siteEngine) compile() {
 	for _, c := range s.fields {
 		c.prepare()
 	}
-	s.constant = !slices.ContainsFunc(s.groups[groupHeader], func(e *entry) bool { return !e.Action.(*rulebook.Header).Constant() })
+	s.fixed = !slices.ContainsFunc(s.groups[groupHeader], func(e *entry) bool { return !e.Action.(*rulebook.Header).Constant() })
 }
 
 // field gives the number of a field's classes.

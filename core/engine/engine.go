@@ -40,8 +40,7 @@ type siteEngine struct {
 	moved   movedRows
 	groups  [groupCount][]*entry
 	queries bool // some entry looks at queries
-
-	constant bool // no header entry copies a value
+	fixed   bool // no header entry copies a value
 }
 
 // A group is a set of kinds that are read together.

@@ -194,7 +194,7 @@ func (s *state) list(r *Response, n *site.Node, at string) {
 // headers applies the header entries (step 7); it reports whether their values
 // were valid.
 func (s *state) headers(r *Response) bool {
-	if s.light && s.site.constant {
+	if s.light && s.site.fixed {
 		return true
 	}
 	for pos := s.find.next(s, groupHeader, -1); pos >= 0; pos = s.find.next(s, groupHeader, pos) {

@@ -459,6 +459,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 func (w *logWorker) count() {
 	waiting := w.waiting[:w.waits]
 	w.waits = 0
+	// All slots are fetched at once, and then the keys they point to.
 	for i := range waiting {
 		w.touched += waiting[i].hash ^ uint64(w.slots.at(waiting[i].hash).hash)
 	}
@@ -625,7 +626,9 @@ func (w *logWorker) foldSlot(s *slot) {
 		if n == 0 {
 			return
 		}
-		all += n
+		if all += n; status == 0 { // the log does not know
+			return
+		}
 		r := s.sum.outcome.of(&s.sum.sum, status)
 		r.n += n
 		if r.differs != nil {

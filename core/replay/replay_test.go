@@ -41,7 +41,7 @@ func access(n int) string {
 			continue
 		}
 		fmt.Fprintf(&b, "%s - - [%02d/Oct/2026:13:55:36 +0000] \"%s\" %s 12", pick("192.0.2.1", "192.0.2.200", "2001:db8::1", "-", "pier.example"), 1+r.Intn(28),
-			pick("GET", "GET", "HEAD", "POST")+" "+pick("/", "/a.txt", "/%61.txt", "/none", "/none?x=1", "/old", "/old?q=2", "/loop", "/c1", "/a\\x22b", "http://s.example/a.txt", "//a.txt", "/../x", "/"+strings.Repeat("l", 80), "/n"+fmt.Sprint(r.Intn(500)))+pick(" HTTP/1.1", " HTTP/2.0", ""), pick("200", "200", "404", "301", "500"))
+			pick("GET", "GET", "HEAD", "POST")+" "+pick("/", "/a.txt", "/%61.txt", "/none", "/none?x=1", "/old", "/old?q=2", "/loop", "/c1", "/a\\x22b", "http://s.example/a.txt", "//a.txt", "/../x", "/"+strings.Repeat("l", 80), "/n"+fmt.Sprint(r.Intn(500)))+pick(" HTTP/1.1", " HTTP/2.0", ""), pick("200", "200", "404", "301", "500", "000"))
 		if r.Intn(2) == 0 {
 			fmt.Fprintf(&b, " \"%s\" \"%s\"", pick("-", "https://s.example/", "https://r.example/x"), pick("-", "a bot", "reader \\\"x\\\""))
 		}
