@@ -1,9 +1,12 @@
 package engine
 
 import (
+	"bytes"
 	"encoding/binary"
 	"math"
+	"math/bits"
 	"net/netip"
+	"slices"
 	"strings"
 	"unsafe"
 
@@ -133,29 +136,22 @@ type classifierPart struct {
 	field int
 	kind  rulebook.FieldKind
 	name  string
-	known map[string]known
-
-	last   string
-	lastID uint32
+	known map[string]uint32 // classes of values that a log writes as they are
 }
 
-// known is a value that has been met, and its class.
-type known struct {
-	value string
-	id    uint32
-}
-
-// classOf gives the class of a value, and the value to keep.
-func (p *classifierPart) classOf(c *Classifier, value []byte) (string, uint32) {
-	k, ok := p.known[string(value)]
+// classOf gives the class of a value.
+func (p *classifierPart) classOf(c *Classifier, value []byte) uint32 {
+	id, ok := p.known[string(value)]
 	if !ok {
-		k = known{string(value), c.site.fields[p.field].of(string(value), len(value) > 0).id}
+		id = c.site.fields[p.field].of(string(value), len(value) > 0).id
 		if len(p.known) >= maxKnown {
 			clear(p.known)
 		}
-		p.known[k.value] = k
+		if bytes.IndexByte(value, '"') < 0 && bytes.IndexByte(value, '\\') < 0 {
+			p.known[string(value)] = id
+		}
 	}
-	return k.value, k.id
+	return id
 }
 
 // Classifier makes one for the site that answers for host.
@@ -168,7 +164,7 @@ func (e *Engine) Classifier(host string) *Classifier {
 		if isFront(f.field.Kind) || len(f.tests) == 0 {
 			continue
 		}
-		c.parts = append(c.parts, classifierPart{field: i, kind: f.field.Kind, name: f.field.Name, known: map[string]known{}})
+		c.parts = append(c.parts, classifierPart{field: i, kind: f.field.Kind, name: f.field.Name, known: map[string]uint32{}})
 	}
 	for _, entry := range c.site.entries {
 		for _, t := range entry.Tests {
@@ -180,15 +176,12 @@ func (e *Engine) Classifier(host string) *Classifier {
 	return c
 }
 
-// A Logged is what an access log tells of a request beside its target.
-type Logged struct{ Client, Time, Agent, Referrer []byte }
-
 // maxClasses bounds the memory for classes that are made of several fields'.
 const maxClasses = 1 << 16
 
 // Class gives the number of a class: requests for the same target with values of
 // the same class have the same answer, if no template copies a value.
-func (c *Classifier) Class(l *Logged) uint32 {
+func (c *Classifier) Class(l *list.Line) uint32 {
 	if len(c.parts) == 1 && len(c.time) == 0 {
 		return c.parts[0].class(c, l)
 	}
@@ -218,28 +211,85 @@ func (c *Classifier) Class(l *Logged) uint32 {
 }
 
 // class gives the class of one value.
-func (p *classifierPart) class(c *Classifier, l *Logged) uint32 {
-	var value []byte
+func (p *classifierPart) class(c *Classifier, l *list.Line) uint32 {
 	switch {
 	case p.kind == rulebook.FieldClient:
 		return c.site.fields[p.field].clientID(l.Client)
 	case p.name == "user-agent":
-		value = l.Agent
+		if last := l.Last(); len(last) > 0 {
+			if id, ok := p.known[string(last)]; ok {
+				return id
+			}
+		}
+		l.Tail()
+		return p.classOf(c, l.Agent)
 	case p.name == "referer":
-		value = l.Referrer
+		l.Tail()
+		return p.classOf(c, l.Referrer)
 	}
-	if p.last != string(value) || p.lastID == 0 { // lines that follow each other often share it
-		p.last, p.lastID = p.classOf(c, value)
+	return p.classOf(c, nil)
+}
+
+// ipv4Runs are the IPv4 addresses, cut where their class changes.
+type ipv4Runs struct {
+	first []uint32       // of each run
+	class []uint32       // its number
+	near  [256][4]uint64 // the first two bytes of the addresses that a block can hold, as bits
+}
+
+// cutRuns cuts the IPv4 addresses at the ends of blocks.
+func (c *classes) cutRuns() ipv4Runs {
+	runs := ipv4Runs{first: []uint32{0}}
+	for block := range c.blocks.All4() {
+		start := block.Masked().Addr().As4()
+		from := binary.BigEndian.Uint32(start[:])
+		to := from | uint32(1<<(32-block.Bits())-1)
+		runs.first = append(runs.first, from)
+		if to != math.MaxUint32 {
+			runs.first = append(runs.first, to+1)
+		}
+		for i := from >> 16; i <= to>>16; i++ {
+			runs.near[i>>8][i>>6&3] |= 1 << (i & 63)
+		}
 	}
-	return p.lastID
+	slices.Sort(runs.first)
+	runs.first = slices.Compact(runs.first)
+	for _, first := range runs.first {
+		id := c.nobody.id
+		if block, ok := c.blocks.Lookup(netip.AddrFrom4([4]byte(binary.BigEndian.AppendUint32(nil, first)))); ok {
+			id = block.id
+		}
+		runs.class = append(runs.class, id)
+	}
+	return runs
+}
+
+// find gives the class of an address. It halves what is left without a branch,
+// since none could be foretold.
+func (r *ipv4Runs) find(address uint32) uint32 {
+	at := 0
+	for n := len(r.first); n > 1; {
+		half := n / 2
+		below := (uint64(address) - uint64(r.first[at+half])) >> 63 // 1: it is below the middle
+		at += half & (int(below) - 1)
+		n -= half
+	}
+	return r.class[at]
 }
 
 // clientID is the class of a client as a log names it, without what the class
-// says. Most addresses are in no block, which their first two bytes tell; what is
-// no address at all may then be something else.
+// says. Most addresses are in no block, which their first two numbers tell; what
+// is no address at all may then be something else.
 func (c *classes) clientID(text []byte) uint32 {
-	if a, b, ok := firstTwo(text); ok && c.near[a][b/64]&(1<<(b%64)) == 0 && c.none == c.nobody {
-		return c.nobody.id
+	if first, second, length := twoNumbers(eight(text)); length > 0 {
+		if c.none == c.nobody && c.runs.near[first][second/64]&(1<<(second%64)) == 0 {
+			return c.nobody.id
+		}
+		rest := text[length:]
+		third, fourth, length := twoNumbers(eight(rest) | '.'<<(8*len(rest)))
+		if length == len(rest)+1 {
+			return c.runs.find(first<<24 | second<<16 | third<<8 | fourth)
+		}
 	}
 	client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
 	client = client.Unmap()
@@ -252,27 +302,53 @@ func (c *classes) clientID(text []byte) uint32 {
 	return c.nobody.id
 }
 
-// firstTwo reads the first two of numbers parted by dots.
-func firstTwo(text []byte) (a, b uint8, ok bool) {
-	a, text, ok = octet(text)
-	if ok {
-		b, _, ok = octet(text)
+// eight gives the first bytes of a text, the first one lowest, and zeros behind it.
+func eight(s []byte) uint64 {
+	switch {
+	case len(s) >= 8:
+		return binary.LittleEndian.Uint64(s)
+	case cap(s) >= 8:
+		return binary.LittleEndian.Uint64(s[:8]) & (1<<(8*len(s)) - 1)
 	}
-	return a, b, ok
+	var padded [8]byte
+	copy(padded[:], s)
+	return binary.LittleEndian.Uint64(padded[:])
 }
 
-// octet reads a number and the dot behind it.
-func octet(text []byte) (n uint8, rest []byte, ok bool) {
-	number := 0
-	for i := 0; i < len(text) && i < 4; i++ {
-		c := text[i]
-		if c == '.' {
-			return uint8(number), text[i+1:], i > 0 && number < 256
-		}
-		if c < '0' || c > '9' {
-			break
-		}
-		number = 10*number + int(c-'0')
+// twoNumbers reads two numbers below 256, each with a dot behind it, from bytes
+// of which the first is the lowest, and gives how many bytes that are; 0 where
+// they are no such numbers. No branch depends on lengths, which cannot be foretold.
+func twoNumbers(s uint64) (a, b uint32, length int) {
+	const each = 0x0101010101010101
+	dots := s ^ '.'*each // a zero byte for each dot
+	dots = (dots - each) &^ dots & (0x80 * each)
+	first := bits.TrailingZeros64(dots) / 8
+	second := bits.TrailingZeros64(dots&(dots-1)) / 8
+	a = number(uint32(s), first)
+	b = number(uint32(s>>(8*first+8)), second-first-1)
+	if a > 255 || b > 255 || second == 8 {
+		return 0, 0, 0
 	}
-	return 0, nil, false
+	return a, b, second + 1
 }
+
+// number reads a number of one to three digits without needless zeros from the
+// lowest bytes; of anything else it makes one above 255.
+func number(s uint32, length int) uint32 {
+	if uint(length-1) > 2 {
+		return math.MaxUint32
+	}
+	blank := 32 - 8*length
+	digits := s<<blank ^ 0x30303030<<blank // the last one in the highest byte
+	if (digits|(digits+0x76767676))&0x80808080 != 0 {
+		return math.MaxUint32 // some byte is above nine
+	}
+	n := digits>>24 + digits>>16&0xff*10 + digits>>8&0xff*100
+	if n < leastOf[length] {
+		return math.MaxUint32
+	}
+	return n
+}
+
+// leastOf is the least number of a length.
+var leastOf = [4]uint32{2: 10, 3: 100}

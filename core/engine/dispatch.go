@@ -48,9 +48,9 @@ type classes struct {
 
 	texts  map[string][]int // bits of tests that have this plain text
 	rest   []int            // bits of tests that must be asked
-	blocks *bart.Fast[*class]
-	nobody *class         // the class of a client in no block
-	near   [256][4]uint64 // the first two bytes of IPv4 addresses that a block can hold, as bits
+	blocks *bart.Table[*class]
+	nobody *class   // the class of a client in no block
+	runs   ipv4Runs // the same for IPv4, as numbers
 
 	mu    sync.RWMutex
 	known map[string]*class
@@ -59,11 +59,12 @@ type classes struct {
 
 // class is a set of values that no test tells apart.
 type class struct {
-	id    uint32
-	holds []bool // by bit
-	once  sync.Once
-	bits  []int // of the tests that name this very block
-	flips []int // of a block: the tests that hold otherwise than holds says, sorted
+	id     uint32
+	holds  []bool // by bit
+	once   sync.Once
+	bits   []int   // of the tests that name this very block
+	flips  []int   // of a block: the tests that hold otherwise than holds says, sorted
+	owners []int32 // positions of the entries that these are of, sorted
 
 	mu    sync.Mutex
 	lists map[*index][]int32 // what is left of an index's list for this class
@@ -133,7 +134,7 @@ func (s *siteEngine) cond(t *rulebook.Test, pos int) cond {
 // prepare sorts the tests of a field by how they are decided.
 func (c *classes) prepare() {
 	if c.field.Kind == rulebook.FieldClient {
-		c.blocks = &bart.Fast[*class]{}
+		c.blocks = &bart.Table[*class]{}
 		c.nobody = c.ask("", true, netip.Addr{}) // which is in no block
 		for bit, t := range c.tests {
 			for _, v := range t.Values {
@@ -146,9 +147,9 @@ func (c *classes) prepare() {
 					c.blocks.Insert(v.Network, block)
 				}
 				block.bits = append(block.bits, bit)
-				c.mark(v.Network)
 			}
 		}
+		c.runs = c.cutRuns()
 	}
 	c.none = c.ask("", false, netip.Addr{})
 	if c.nobody != nil && slices.Equal(c.none.holds, c.nobody.holds) {
@@ -183,22 +184,6 @@ func (c *class) has(bit int) bool {
 		}
 	}
 	return c.holds[bit]
-}
-
-// mark notes the first two bytes of the addresses in a block.
-func (c *classes) mark(block netip.Prefix) {
-	if !block.Addr().Is4() {
-		if block.Bits() < 96 && block.Contains(netip.AddrFrom16([16]byte{10: 0xff, 11: 0xff})) {
-			block = netip.PrefixFrom(netip.IPv4Unspecified(), 0)
-		} else {
-			return
-		}
-	}
-	first := block.Addr().As4()
-	from := int(first[0])<<8 | int(first[1])
-	for i := from; i < from+1<<max(0, 16-block.Bits()); i++ {
-		c.near[i>>8][i>>6&3] |= 1 << (i & 63)
-	}
 }
 
 // ask makes the class of a value by asking every test.
@@ -284,6 +269,9 @@ func (c *classes) askBlocks(of *class, client netip.Addr) {
 	}
 	slices.Sort(of.flips)
 	of.flips = slices.Compact(of.flips)
+	for _, bit := range of.flips { // tests are in the order of their entries
+		of.owners = append(of.owners, int32(c.owners[bit]))
+	}
 }
 
 // ofPort gives the class of a port.
@@ -520,48 +508,37 @@ func (ix *index) finish() {
 }
 
 // anywhere gives the entries without a path that the request's class of the
-// splitting field leaves.
-func (ix *index) anywhere(s *state) []int32 {
+// splitting field leaves, in two lists.
+func (ix *index) anywhere(s *state) (list, more []int32) {
 	if ix.split < 0 {
-		return ix.any
+		return ix.any, nil
 	}
 	c := s.class(ix.split)
+	if field := ix.site.fields[ix.split]; field.nobody != nil && c != field.none {
+		// What a client in no block meets, of which the block may leave less, and
+		// what this block changes.
+		ix.once.Do(func() { ix.nobody = ix.filter(ix.any, field.nobody) })
+		return ix.nobody, c.owners
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	list, ok := c.lists[ix]
-	if ok {
-		return list
-	}
-	field := ix.site.fields[ix.split]
-	if field.nobody == nil || c == field.none {
+	if !ok {
 		list = ix.filter(ix.any, c)
-	} else { // what a client in no block meets, and what this block changes
-		again := slices.Clone(ix.common(field.nobody))
-		for _, bit := range c.flips {
-			again = append(again, int32(field.owners[bit]))
+		if c.lists == nil {
+			c.lists = map[*index][]int32{}
 		}
-		slices.Sort(again)
-		list = ix.filter(slices.Compact(again), c)
+		c.lists[ix] = list
 	}
-	if c.lists == nil {
-		c.lists = map[*index][]int32{}
-	}
-	c.lists[ix] = list
-	return list
+	return list, nil
 }
 
-// common is the list of a class, which is asked for while another is made.
-func (ix *index) common(c *class) []int32 {
-	ix.once.Do(func() { ix.nobody = ix.filter(ix.any, c) })
-	return ix.nobody
-}
-
-// filter keeps the entries of a list without paths that a class leaves.
+// filter keeps the entries of a list that a class leaves.
 func (ix *index) filter(list []int32, c *class) []int32 {
 	var out []int32
 	for _, pos := range list {
 		e := ix.site.entries[pos]
-		fits := ix.alive[pos] && len(e.On) == 0 && len(e.In) == 0 && groupOf(e.Kind) == ix.group
+		fits := true
 		for _, cond := range e.bits {
 			fits = fits && (cond.field != ix.split || c.has(cond.bit))
 		}
@@ -581,7 +558,13 @@ func (compiled) next(s *state, g group, floor int) int {
 		return -1
 	}
 	w := walk{state: s, index: ix, floor: int32(floor), best: noEntry, path: s.path}
-	w.list(ix.anywhere(s))
+	list, more := ix.anywhere(s)
+	w.list(list)
+	for i, pos := range more {
+		if e := s.site.entries[pos]; ix.alive[pos] && len(e.On) == 0 && len(e.In) == 0 && groupOf(e.Kind) == g {
+			w.list(more[i : i+1])
+		}
+	}
 	w.list(ix.exact[s.path])
 	if ix.tree != nil {
 		w.descend(ix.tree, s.path)

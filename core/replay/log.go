@@ -245,22 +245,8 @@ type slot struct {
 // counted is a sum, and what the slots that were folded have counted of it.
 type counted struct {
 	sum
-	n       int64
-	outcome *outcomeCount
-}
-
-// outcomeCount is an outcome, and how often it came for each status that the log
-// has recorded.
-type outcomeCount struct {
-	Outcome
-	n        int64
-	recorded []recordedCount
-}
-
-type recordedCount struct {
-	status  int
-	n       int64
-	differs *Top // the addresses, where the outcome is another; else nil
+	n    int64
+	came *OutcomeCount // of its outcome
 }
 
 // outcomeKey is what an outcome is made of.
@@ -339,7 +325,8 @@ type logWorker struct {
 	tally    *Tally
 	slots    slots
 	sums     map[sum]*counted
-	outcomes map[outcomeKey]*outcomeCount
+	last     map[*rulebook.Rule]*counted // of an entry
+	outcomes map[outcomeKey]*OutcomeCount
 	waiting  [together]met
 	waits    int
 	touched  uint64 // keeps the look ahead from being left out
@@ -354,12 +341,12 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	classes := reads.Agent || reads.Referrer || reads.Client || reads.Time
 	room := maxSlots
 	if reads.Client {
-		room *= 2 // the same target is met in many classes
+		room *= 1
 	}
 	for room > neighbours*neighbours && int64(room)*shortLine > size {
 		room /= 2 // a short log needs no more
 	}
-	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, outcomes: map[outcomeKey]*outcomeCount{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, last: map[*rulebook.Rule]*counted{}, outcomes: map[outcomeKey]*OutcomeCount{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -443,10 +430,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	m.key = l.Asked(target)
 	m.hash, m.chunk, m.line = maphash.Bytes(w.slots.seed, m.key), chunk, number
 	if w.classes {
-		if w.reads.Agent || w.reads.Referrer {
-			l.Tail()
-		}
-		m.class = w.class.Class(&engine.Logged{Client: l.Client, Time: l.Time, Agent: l.Agent, Referrer: l.Referrer})
+		m.class = w.class.Class(l)
 		m.hash += uint64(m.class) * spread
 	}
 	if w.waits++; w.waits == together {
@@ -543,38 +527,27 @@ func (w *logWorker) predict() *counted {
 		v = w.engine.OutcomeVisit(&w.request, &w.response)
 	}
 	s := sumOf(&w.response, v)
+	if last := w.last[s.by]; last != nil && last.sum == s { // an entry's answers are often alike
+		return last
+	}
 	same := w.sums[s]
 	if same == nil {
-		same = &counted{sum: s, outcome: w.outcome(&s)}
+		same = &counted{sum: s, came: w.countOf(&s)}
 		w.sums[s] = same
 	}
+	w.last[s.by] = same
 	return same
 }
 
-// outcome gives the count of a sum's outcome.
-func (w *logWorker) outcome(s *sum) *outcomeCount {
+// countOf gives the count of a sum's outcome.
+func (w *logWorker) countOf(s *sum) *OutcomeCount {
 	key := outcomeKey{s.status, s.cause, s.by}
-	o := w.outcomes[key]
-	if o == nil {
-		o = &outcomeCount{Outcome: s.outcome()}
-		w.outcomes[key] = o
+	c := w.outcomes[key]
+	if c == nil {
+		c = w.tally.countOf(s.outcome())
+		w.outcomes[key] = c
 	}
-	return o
-}
-
-// of gives the count for a recorded status.
-func (o *outcomeCount) of(s *sum, status int) *recordedCount {
-	for i := range o.recorded {
-		if o.recorded[i].status == status {
-			return &o.recorded[i]
-		}
-	}
-	r := recordedCount{status: status}
-	if s.differs(status) {
-		r.differs = &Top{}
-	}
-	o.recorded = append(o.recorded, r)
-	return &o.recorded[len(o.recorded)-1]
+	return c
 }
 
 // target gives the address of a key, as Result.target does.
@@ -595,18 +568,9 @@ func (w *logWorker) fold() {
 		w.foldSlot(&w.slots.table[i])
 	}
 	for _, c := range w.sums {
+		w.tally.Requests += c.n
 		w.tally.countBytes(&c.sum, c.n)
-		c.outcome.n += c.n
-	}
-	for _, o := range w.outcomes {
-		w.tally.countOutcome(o.Outcome, o.n)
-		for _, r := range o.recorded {
-			p := Pair{r.status, o.Outcome}
-			w.tally.Recorded[p] += r.n
-			if r.differs != nil {
-				w.tally.differing(p).Merge(r.differs)
-			}
-		}
+		c.came.N += c.n
 	}
 }
 
@@ -629,10 +593,10 @@ func (w *logWorker) foldSlot(s *slot) {
 		if all += n; status == 0 { // the log does not know
 			return
 		}
-		r := s.sum.outcome.of(&s.sum.sum, status)
-		r.n += n
-		if r.differs != nil {
-			r.differs.add(target(), n)
+		r := s.sum.came.recorded(status, s.sum.differs(status))
+		r.N += n
+		if r.Differs != nil {
+			r.Differs.add(target(), n)
 		}
 	}
 	for _, r := range s.recorded {

@@ -22,15 +22,12 @@ type Tally struct {
 	Lists    []ListCounts
 	Partial  bool // the replay was interrupted
 
-	Outcomes map[Outcome]int64
-	Entries  map[string]int64 // requests by the place of the entry that decided
+	Outcomes map[Outcome]*OutcomeCount
 	Loops    Top
 	TooLong  Top
 	Chains   Top
 	Missing  Top              // but those of which the list knows
 	Referrer map[string]Pages // of missing addresses
-	Recorded map[Pair]int64
-	Differs  map[Pair]*Top
 	Unmet    []Unmet
 	Unmets   int64
 	Types    map[string]*Bytes
@@ -51,10 +48,19 @@ type Outcome struct {
 	At     string // and its place
 }
 
-// A Pair is a recorded status and the outcome that was predicted.
-type Pair struct {
-	Recorded  int
-	Predicted Outcome
+// OutcomeCount is how often an outcome came, and how often for each status that the list
+// has recorded.
+type OutcomeCount struct {
+	N        int64
+	Recorded []RecordedCount
+}
+
+// RecordedCount is how often a status was recorded, and the addresses where the outcome
+// is another.
+type RecordedCount struct {
+	Status  int
+	N       int64
+	Differs *Top `json:",omitempty"`
 }
 
 // Unmet is a request whose answer is not what its list expects.
@@ -75,7 +81,7 @@ type Bytes struct {
 
 // NewTally gives an empty tally.
 func NewTally() *Tally {
-	return &Tally{Outcomes: map[Outcome]int64{}, Entries: map[string]int64{}, Recorded: map[Pair]int64{}, Differs: map[Pair]*Top{}, Types: map[string]*Bytes{}, Referrer: map[string]Pages{}}
+	return &Tally{Outcomes: map[Outcome]*OutcomeCount{}, Types: map[string]*Bytes{}, Referrer: map[string]Pages{}}
 }
 
 // smallest is the size from which it is worth saying that a file could shrink.
@@ -86,16 +92,18 @@ const maxUnmet = 10_000
 // Add counts one result.
 func (t *Tally) Add(r *Result) {
 	s := r.sum()
-	t.countOutcome(s.outcome(), 1)
+	t.Requests++
+	came := t.countOf(s.outcome())
+	came.N++
 	t.countBytes(&s, 1)
 	if s.look != lookNone {
 		t.look(s.look, r.target(), 1)
 	}
 	if r.Item.Recorded != 0 {
-		p := Pair{r.Item.Recorded, s.outcome()}
-		t.Recorded[p]++
-		if s.differs(r.Item.Recorded) {
-			t.differing(p).Add(r.target())
+		recorded := came.recorded(r.Item.Recorded, s.differs(r.Item.Recorded))
+		recorded.N++
+		if recorded.Differs != nil {
+			recorded.Differs.Add(r.target())
 		}
 	}
 	if ref, ok := r.Item.Request.Get("referer"); ok && ref != "-" && s.look == lookMissing {
@@ -197,13 +205,52 @@ func withMethod(req *request.Request, address string) string {
 	return address
 }
 
-// countOutcome counts what became of n requests.
-func (t *Tally) countOutcome(o Outcome, n int64) {
-	t.Requests += n
-	if o.At != "" {
-		t.Entries[o.At] += n
+// countOf gives the count of an outcome.
+func (t *Tally) countOf(o Outcome) *OutcomeCount {
+	c := t.Outcomes[o]
+	if c == nil {
+		c = &OutcomeCount{}
+		t.Outcomes[o] = c
 	}
-	t.Outcomes[o] += n
+	return c
+}
+
+// recorded gives the count for a recorded status.
+func (c *OutcomeCount) recorded(status int, differs bool) *RecordedCount {
+	for i := range c.Recorded {
+		if c.Recorded[i].Status == status {
+			return &c.Recorded[i]
+		}
+	}
+	r := RecordedCount{Status: status}
+	if differs {
+		r.Differs = &Top{}
+	}
+	c.Recorded = append(c.Recorded, r)
+	return &c.Recorded[len(c.Recorded)-1]
+}
+
+// add adds another count of the same outcome, which is not to be used any more.
+func (c *OutcomeCount) add(o *OutcomeCount) {
+	c.N += o.N
+	for _, r := range o.Recorded {
+		mine := c.recorded(r.Status, r.Differs != nil)
+		mine.N += r.N
+		if mine.Differs != nil && r.Differs != nil {
+			mine.Differs.Merge(r.Differs)
+		}
+	}
+}
+
+// Entries are the requests by the place of the entry that decided.
+func (t *Tally) Entries() map[string]int64 {
+	out := map[string]int64{}
+	for o, c := range t.Outcomes {
+		if o.At != "" {
+			out[o.At] += c.N
+		}
+	}
+	return out
 }
 
 // countBytes counts the sizes of n answers.
@@ -244,14 +291,6 @@ func (t *Tally) look(l look, target string, n int64) {
 
 // differs reports whether a server's status is not what is predicted.
 func (s *sum) differs(status int) bool { return s.status != 0 && s.status != status }
-
-// differing gives the addresses that a server answered otherwise.
-func (t *Tally) differing(p Pair) *Top {
-	if t.Differs[p] == nil {
-		t.Differs[p] = &Top{}
-	}
-	return t.Differs[p]
-}
 
 // refer counts the pages that requests for a missing address come from, if there
 // are not too many such addresses. The pages are not to be used any more.
@@ -333,9 +372,13 @@ func (t *Tally) Merge(o *Tally) {
 	t.Unmets += o.Unmets
 	t.Lists = append(t.Lists, o.Lists...)
 	t.Partial = t.Partial || o.Partial
-	addAll(t.Outcomes, o.Outcomes)
-	addAll(t.Entries, o.Entries)
-	addAll(t.Recorded, o.Recorded)
+	for outcome, c := range o.Outcomes {
+		if mine := t.Outcomes[outcome]; mine != nil {
+			mine.add(c)
+		} else {
+			t.Outcomes[outcome] = c
+		}
+	}
 	t.Loops.Merge(&o.Loops)
 	t.TooLong.Merge(&o.TooLong)
 	t.Chains.Merge(&o.Chains)
@@ -343,9 +386,6 @@ func (t *Tally) Merge(o *Tally) {
 	t.Plain.Merge(&o.Plain)
 	for target, from := range o.Referrer {
 		t.refer(target, from)
-	}
-	for p, top := range o.Differs {
-		t.differing(p).Merge(top)
 	}
 	for name, b := range o.Types {
 		if t.Types[name] == nil {
@@ -361,12 +401,6 @@ func (t *Tally) Merge(o *Tally) {
 	slices.SortStableFunc(t.Unmet, func(a, b Unmet) int {
 		return cmp.Or(strings.Compare(a.List, b.List), cmp.Compare(a.Line, b.Line))
 	})
-}
-
-func addAll[K comparable](into, from map[K]int64) {
-	for k, n := range from {
-		into[k] += n
-	}
 }
 
 // A Top counts addresses, the commonest of which are shown. The zero Top is

@@ -43,8 +43,8 @@ type outcomeRow struct {
 
 func outcomeRows(t *replay.Tally) []outcomeRow {
 	var rows []outcomeRow
-	for o, n := range t.Outcomes {
-		rows = append(rows, outcomeRow{o.Status, string(o.Cause), o.By, o.At, n})
+	for o, c := range t.Outcomes {
+		rows = append(rows, outcomeRow{o.Status, string(o.Cause), o.By, o.At, c.N})
 	}
 	slices.SortFunc(rows, func(a, b outcomeRow) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
 	return rows
@@ -99,8 +99,10 @@ func (r *run) tallyJSON(t *replay.Tally, most int) error {
 	for _, l := range t.Lists {
 		result.Lists = append(result.Lists, listRow{l.Name, l.Lines, l.Requests, l.Details, l.Comments, l.Skipped})
 	}
-	for p, n := range t.Recorded {
-		result.Recorded = append(result.Recorded, pair{p.Recorded, p.Predicted.Status, p.Predicted.By, string(p.Predicted.Cause), n})
+	for o, c := range t.Outcomes {
+		for _, r := range c.Recorded {
+			result.Recorded = append(result.Recorded, pair{r.Status, o.Status, o.By, string(o.Cause), r.N})
+		}
 	}
 	slices.SortFunc(result.Recorded, func(a, b pair) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
 	return r.writeJSON(result)

@@ -90,18 +90,18 @@ func (r *run) outcomes(t *replay.Tally) {
 		by     map[string]int64
 	}
 	byStatus := map[string]*row{}
-	for o, n := range t.Outcomes {
+	for o, c := range t.Outcomes {
 		s := byStatus[o.Status]
 		if s == nil {
 			s = &row{status: o.Status, by: map[string]int64{}}
 			byStatus[o.Status] = s
 		}
-		s.n += n
+		s.n += c.N
 		name := o.By
 		if name == "" {
 			name = "(" + string(o.Cause) + ")"
 		}
-		s.by[name] += n
+		s.by[name] += c.N
 	}
 	r.out.Printf("\n")
 	rows := [][]string{{r.out.Quiet("status"), r.out.Quiet("requests"), r.out.Quiet("share"), r.out.Quiet("decided by")}}
@@ -279,8 +279,9 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 	}
 	var used []use
 	var idle []string
+	entries := t.Entries()
 	for _, rule := range e.Book.Rules {
-		n := t.Entries[place(rule)]
+		n := entries[place(rule)]
 		switch rule.Action.(type) {
 		case *rulebook.Redirect, *rulebook.Moves, *rulebook.Reply, *rulebook.Handoff, *rulebook.Fallback:
 			if n == 0 {
@@ -403,9 +404,6 @@ func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
 
 // recorded holds what servers answered against what is predicted.
 func (r *run) recorded(t *replay.Tally, most int) {
-	if len(t.Recorded) == 0 {
-		return
-	}
 	type cell struct {
 		recorded  int
 		predicted string
@@ -413,14 +411,19 @@ func (r *run) recorded(t *replay.Tally, most int) {
 	cells := map[cell]int64{}
 	rowTotals, columns := map[int]int64{}, map[string]bool{}
 	same, total := int64(0), int64(0)
-	for p, n := range t.Recorded {
-		cells[cell{p.Recorded, p.Predicted.Status}] += n
-		rowTotals[p.Recorded] += n
-		columns[p.Predicted.Status] = true
-		total += n
-		if p.Predicted.Status == fmt.Sprint(p.Recorded) || p.Predicted.Status == "app" {
-			same += n
+	for o, c := range t.Outcomes {
+		for _, r := range c.Recorded {
+			cells[cell{r.Status, o.Status}] += r.N
+			rowTotals[r.Status] += r.N
+			columns[o.Status] = true
+			total += r.N
+			if r.Differs == nil {
+				same += r.N
+			}
 		}
+	}
+	if total == 0 {
+		return
 	}
 	r.heading("Recorded against predicted", fmt.Sprintf("%s of %s alike (%s)", render.Number(same), render.Number(total), render.Share(same, total)), false)
 	statuses := sortedKeys(columns)
@@ -458,31 +461,35 @@ func (r *run) recorded(t *replay.Tally, most int) {
 // differences groups what is predicted otherwise by the entry that decides.
 func (r *run) differences(t *replay.Tally, most int) {
 	type pair struct {
-		replay.Pair
-		top *replay.Top
+		predicted replay.Outcome
+		replay.RecordedCount
 	}
 	var pairs []pair
-	for p, top := range t.Differs {
-		pairs = append(pairs, pair{p, top})
+	for o, c := range t.Outcomes {
+		for _, r := range c.Recorded {
+			if r.Differs != nil {
+				pairs = append(pairs, pair{o, r})
+			}
+		}
 	}
 	if len(pairs) == 0 {
 		return
 	}
 	slices.SortFunc(pairs, func(a, b pair) int {
-		return cmp.Or(cmp.Compare(b.top.Total, a.top.Total), cmp.Compare(a.Recorded, b.Recorded), strings.Compare(a.Predicted.Status, b.Predicted.Status), strings.Compare(a.Predicted.At, b.Predicted.At), strings.Compare(string(a.Predicted.Cause), string(b.Predicted.Cause)))
+		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Status, b.Status), strings.Compare(a.predicted.Status, b.predicted.Status), strings.Compare(a.predicted.At, b.predicted.At), strings.Compare(string(a.predicted.Cause), string(b.predicted.Cause)))
 	})
 	r.heading("Differences", "answered otherwise than the rulebook says, by what decides", false)
 	var rows [][]string
 	for _, p := range pairs[:min(most, len(pairs))] {
-		by, at := "("+string(p.Predicted.Cause)+")", ""
-		if p.Predicted.By != "" {
-			by, at = p.Predicted.By, p.Predicted.At
+		by, at := "("+string(p.predicted.Cause)+")", ""
+		if p.predicted.By != "" {
+			by, at = p.predicted.By, p.predicted.At
 		}
 		var most []string
-		for _, c := range p.top.Most(2) {
+		for _, c := range p.Differs.Most(2) {
 			most = append(most, render.Short(r.near(c.Address), 40))
 		}
-		rows = append(rows, []string{render.Number(p.top.Total), fmt.Sprintf("%d became %s", p.Recorded, p.Predicted.Status), by, r.out.Quiet(at), strings.Join(most, "  ")})
+		rows = append(rows, []string{render.Number(p.N), fmt.Sprintf("%d became %s", p.Status, p.predicted.Status), by, r.out.Quiet(at), strings.Join(most, "  ")})
 	}
 	r.out.Rows("  ", rows, 0)
 	if more := len(pairs) - most; more > 0 {

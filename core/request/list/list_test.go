@@ -221,3 +221,35 @@ func TestPlainRequestsAreReadAsAllOthers(t *testing.T) {
 		t.Errorf("only %d requests were plain", plain)
 	}
 }
+
+// An agent that plainly ends its line is taken as it stands; Tail must read the same.
+func TestLastAgentsAreReadAsAllOthers(t *testing.T) {
+	r := rand.New(rand.NewSource(8))
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	quoted := func() string {
+		text := pick(`"`, `"`, `"`, "", `-`)
+		for range r.Intn(4) {
+			text += pick("a", "-", " ", "boat/1.0", `\x41`, `\"`, `\\`, `"`, `\`)
+		}
+		return text + pick(`"`, `"`, `"`, "")
+	}
+	plain := 0
+	for range 40_000 {
+		text := `203.0.113.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200` + pick(" 5", " -", "") + pick(" ", "") + quoted() + pick(" ", " ", "", "  ") + quoted() + pick("", "", ` "x"`)
+		var l Line
+		if err := ParseLog([]byte(text), &l); err != nil {
+			continue
+		}
+		last := string(l.Last())
+		l.Tail()
+		if last == "" || last == "-" || strings.ContainsAny(last, `"\`) {
+			continue
+		}
+		if plain++; string(l.Agent) != last {
+			t.Fatalf("%s: the agent is %q, and taken as %q", text, l.Agent, last)
+		}
+	}
+	if plain < 1000 {
+		t.Errorf("only %d agents were plain", plain)
+	}
+}

@@ -130,15 +130,40 @@ func (l *Line) Asked(target []byte) []byte {
 	return append(append(bytes.Clone(l.Method), ' '), target...)
 }
 
+// Last gives the agent as it stands in the line, escapes and all, if the line
+// plainly ends with it; else nil. It may hold what no agent can: a quote, where
+// more follows. Tail costs more.
+func (l *Line) Last() []byte {
+	i, end := behindSize(l.rest), len(l.rest)-1
+	if i+4 >= end || l.rest[end] != '"' {
+		return nil
+	}
+	if string(l.rest[i+1:i+3]) == `-"` {
+		i += 2
+	} else if i += 1 + bytes.IndexByte(l.rest[i+1:], '"'); l.rest[i-1] == '\\' {
+		return nil
+	}
+	if i+3 > end || l.rest[i+2] != '"' {
+		return nil
+	}
+	return l.rest[i+3 : end]
+}
+
+// behindSize gives the place of the first quote behind the status.
+func behindSize(rest []byte) int {
+	i := 0
+	for i < len(rest) && rest[i] != '"' {
+		i++
+	}
+	return i
+}
+
 // Tail reads what stands behind the status: referrer and agent, where the line
 // has them.
 func (l *Line) Tail() {
 	rest := l.rest
 	l.rest = nil
-	i := 0
-	for i < len(rest) && rest[i] != '"' { // behind the size
-		i++
-	}
+	i := behindSize(rest)
 	if i == len(rest) {
 		return
 	}
