@@ -232,14 +232,14 @@ func (p *classifierPart) class(c *Classifier, l *list.Line) uint32 {
 
 // ipv4Runs are the IPv4 addresses, cut where their class changes.
 type ipv4Runs struct {
-	first []uint32       // of each run
-	class []uint32       // its number
-	near  [256][4]uint64 // the first two bytes of the addresses that a block can hold, as bits
+	first []uint32          // of each run
+	class []uint32          // its number
+	from  [1<<16 + 1]uint32 // the run of the first address that begins with two given bytes
 }
 
 // cutRuns cuts the IPv4 addresses at the ends of blocks.
-func (c *classes) cutRuns() ipv4Runs {
-	runs := ipv4Runs{first: []uint32{0}}
+func (c *classes) cutRuns() *ipv4Runs {
+	runs := &ipv4Runs{first: []uint32{0}}
 	for block := range c.blocks.All4() {
 		start := block.Masked().Addr().As4()
 		from := binary.BigEndian.Uint32(start[:])
@@ -247,9 +247,6 @@ func (c *classes) cutRuns() ipv4Runs {
 		runs.first = append(runs.first, from)
 		if to != math.MaxUint32 {
 			runs.first = append(runs.first, to+1)
-		}
-		for i := from >> 16; i <= to>>16; i++ {
-			runs.near[i>>8][i>>6&3] |= 1 << (i & 63)
 		}
 	}
 	slices.Sort(runs.first)
@@ -261,17 +258,24 @@ func (c *classes) cutRuns() ipv4Runs {
 		}
 		runs.class = append(runs.class, id)
 	}
+	at := 0
+	for begins := range runs.from {
+		for at+1 < len(runs.first) && uint64(runs.first[at+1]) <= uint64(begins)<<16 {
+			at++
+		}
+		runs.from[begins] = uint32(at)
+	}
 	return runs
 }
 
 // find gives the class of an address. It halves what is left without a branch,
 // since none could be foretold.
 func (r *ipv4Runs) find(address uint32) uint32 {
-	at := 0
-	for n := len(r.first); n > 1; {
+	at := r.from[address>>16]
+	for n := r.from[address>>16+1] - at + 1; n > 1; {
 		half := n / 2
 		below := (uint64(address) - uint64(r.first[at+half])) >> 63 // 1: it is below the middle
-		at += half & (int(below) - 1)
+		at += half & (uint32(below) - 1)
 		n -= half
 	}
 	return r.class[at]
@@ -282,8 +286,9 @@ func (r *ipv4Runs) find(address uint32) uint32 {
 // is no address at all may then be something else.
 func (c *classes) clientID(text []byte) uint32 {
 	if first, second, length := twoNumbers(eight(text)); length > 0 {
-		if c.none == c.nobody && c.runs.near[first][second/64]&(1<<(second%64)) == 0 {
-			return c.nobody.id
+		begins := first<<8 | second
+		if at := c.runs.from[begins]; at == c.runs.from[begins+1] && c.runs.class[at] == c.none.id {
+			return c.none.id
 		}
 		rest := text[length:]
 		third, fourth, length := twoNumbers(eight(rest) | '.'<<(8*len(rest)))

@@ -49,8 +49,8 @@ type classes struct {
 	texts  map[string][]int // bits of tests that have this plain text
 	rest   []int            // bits of tests that must be asked
 	blocks *bart.Table[*class]
-	nobody *class   // the class of a client in no block
-	runs   ipv4Runs // the same for IPv4, as numbers
+	nobody *class    // the class of a client in no block
+	runs   *ipv4Runs // the same for IPv4, as numbers
 
 	mu    sync.RWMutex
 	known map[string]*class
