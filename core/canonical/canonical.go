@@ -57,8 +57,11 @@ func Is(path string, keepSlashes bool) bool {
 		return false
 	}
 	for i := 0; i < len(path); i++ {
-		switch class[path[i]] {
-		case bare:
+		c := class[path[i]]
+		if c == bare { // nearly all are
+			continue
+		}
+		switch c {
 		case slash:
 			if i+1 == len(path) {
 				break

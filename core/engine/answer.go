@@ -32,11 +32,10 @@ func (e *Engine) Trace(req *request.Request) (*Response, *Trace) {
 // media type and sizes are the same. The response is put into into.
 func (e *Engine) Outcome(req *request.Request, into *Response) {
 	s := states.Get().(*state)
-	again := state{engine: e, req: req, find: compiled{}, light: true, classed: s.classed, taken: s.taken}
-	if s.engine == e {
-		again.site, again.key, again.front = s.site, s.key, s.front // most likely the same
+	if s.engine != e {
+		*s = state{engine: e, find: compiled{}, light: true}
 	}
-	*s = again
+	s.req, s.path, s.query, s.user, s.admitted = req, "", "", "", false // site and front are most likely the same
 	*into = Response{}
 	s.run(into)
 	s.req = nil

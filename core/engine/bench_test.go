@@ -23,8 +23,9 @@ func manyEntries(n int) (text string, expressions []*regexp.Regexp) {
 }
 
 // One request, predicted, and by the way of looking at one entry after the other
-// with the regexp package: for the entry in the middle, whose Location is made,
-// and for none. The first way must stay flat.
+// with the regexp package: for the last entry and the one in the middle, whose
+// Location is made, for none that looks like many, and for none at all. The first
+// way must stay flat.
 func BenchmarkOneRequest(b *testing.B) {
 	for _, n := range []int{10, 100, 1_000, 10_000} {
 		text, expressions := manyEntries(n)
@@ -34,8 +35,10 @@ func BenchmarkOneRequest(b *testing.B) {
 		}
 		e := New(book, []*site.Tree{nil})
 		for _, asked := range []struct{ what, path, location string }{
-			{"taken", fmt.Sprintf("/shelf-%d/map-large.php", n/2), fmt.Sprintf("/new-%d/map/large", n/2)},
-			{"not-taken", "/fares/", ""},
+			{"last", fmt.Sprintf("/shelf-%d/map-large.php", n-1), fmt.Sprintf("/new-%d/map/large", n-1)},
+			{"middle", fmt.Sprintf("/shelf-%d/map-large.php", n/2), fmt.Sprintf("/new-%d/map/large", n/2)},
+			{"none-like-it", "/shelf-x/map-large.php", ""},
+			{"none", "/fares/", ""},
 		} {
 			req := &request.Request{Address: book.Sites[0].Address}
 			req.Address.Path = asked.path

@@ -28,10 +28,13 @@ func (s *state) valuesOf(r *rulebook.Rule) *values { return &values{s, s.capture
 
 // text gives one value, changed as its filters say, and whether it is
 // percent-encoded.
-func (v *values) text(p rulebook.Piece) (text string, encoded bool) {
+func (v *values) text(p *rulebook.Piece) (text string, encoded bool) {
 	if p.Capture != "" {
-		if i := slices.IndexFunc(v.captures, func(c capture) bool { return c.name == p.Capture }); i >= 0 {
-			text, encoded = v.captures[i].text, v.captures[i].encoded
+		for i := range v.captures {
+			if c := &v.captures[i]; c.name == p.Capture {
+				text, encoded = c.text, c.encoded
+				break
+			}
 		}
 	} else {
 		text, _ = v.value(p.Field)
@@ -67,15 +70,15 @@ func isHex(c byte) bool {
 }
 
 // fill writes pieces with each value encoded by enc.
-func (v *values) fill(pieces []rulebook.Piece, enc func(p rulebook.Piece, text string, encoded bool) (string, error)) (string, error) {
+func (v *values) fill(pieces []rulebook.Piece, enc func(p *rulebook.Piece, text string, encoded bool) (string, error)) (string, error) {
 	if s, ok := rulebook.Constant(pieces); ok {
 		return s, nil
 	}
-	var b strings.Builder
-	b.Grow(64)
-	for _, p := range pieces {
+	v.filled = v.filled[:0]
+	for i := range pieces {
+		p := &pieces[i]
 		if !p.Value {
-			b.WriteString(p.Text)
+			v.filled = append(v.filled, p.Text...)
 			continue
 		}
 		text, encoded := v.text(p)
@@ -83,12 +86,12 @@ func (v *values) fill(pieces []rulebook.Piece, enc func(p rulebook.Piece, text s
 		if err != nil {
 			return "", err
 		}
-		if b.Len()+len(s) > maxResult {
+		if len(v.filled)+len(s) > maxResult {
 			return "", fmt.Errorf("the result is longer than %d KiB", maxResult>>10)
 		}
-		b.WriteString(s)
+		v.filled = append(v.filled, s...)
 	}
-	return b.String(), nil
+	return string(v.filled), nil
 }
 
 // maxResult keeps an entry that copies a value several times from growing
@@ -97,7 +100,7 @@ const maxResult = 64 << 10
 
 // forHost lets a host and a port in as they are, and of anything else only
 // what can be one label of a host.
-func forHost(p rulebook.Piece, text string, _ bool) (string, error) {
+func forHost(p *rulebook.Piece, text string, _ bool) (string, error) {
 	if p.Capture == "" && (p.Field.Kind == rulebook.FieldHost || p.Field.Kind == rulebook.FieldPort) {
 		return text, nil
 	}
@@ -110,14 +113,14 @@ func forHost(p rulebook.Piece, text string, _ bool) (string, error) {
 	return strings.ToLower(text), nil
 }
 
-func forPath(_ rulebook.Piece, text string, encoded bool) (string, error) {
+func forPath(_ *rulebook.Piece, text string, encoded bool) (string, error) {
 	if encoded {
 		return text, nil
 	}
 	return canonical.Spell(text), nil
 }
 
-func forQuery(p rulebook.Piece, text string, encoded bool) (string, error) {
+func forQuery(p *rulebook.Piece, text string, encoded bool) (string, error) {
 	if p.Capture == "" && p.Field == (rulebook.Field{Kind: rulebook.FieldQuery}) && len(p.Filters) == 0 {
 		return text, nil
 	}
@@ -141,14 +144,14 @@ func escapeComponent(s string) string {
 	return b.String()
 }
 
-func forHeader(_ rulebook.Piece, text string, _ bool) (string, error) {
+func forHeader(_ *rulebook.Piece, text string, _ bool) (string, error) {
 	if !httpguts.ValidHeaderFieldValue(text) {
 		return "", errors.New("the value holds a control character")
 	}
 	return text, nil
 }
 
-func forText(_ rulebook.Piece, text string, _ bool) (string, error) { return text, nil }
+func forText(_ *rulebook.Piece, text string, _ bool) (string, error) { return text, nil }
 
 // path fills the path of a target and makes it canonical.
 func (v *values) path(t *rulebook.Template) (string, error) {
@@ -277,7 +280,7 @@ func (v *values) fillPage(page string) string {
 			page = page[i+1:]
 			continue
 		}
-		text, _ := v.text(p)
+		text, _ := v.text(&p)
 		b.WriteString(html.EscapeString(text))
 		page = page[i+end+1:]
 	}

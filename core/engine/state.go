@@ -35,6 +35,8 @@ type state struct {
 	front   *front
 	classed []*class  // by field of the site; nil where not looked up yet
 	taken   []capture // of the rule at hand
+	texts   []string  // of a pattern's captures
+	filled  []byte    // of a template
 }
 
 // A finder gives the position of the first entry of a group, after floor, that
@@ -211,11 +213,15 @@ func (s *state) captures(r *rulebook.Rule) []capture {
 		}
 	}
 	addPattern := func(p *pattern.Pattern, value string, encoded, numbers bool) bool {
-		values := p.Captures(value)
-		if values != nil {
-			add(p.Names(), values, encoded, numbers)
+		values := p.Captures(value, s.texts)
+		if values == nil {
+			return false
 		}
-		return values != nil
+		if cap(values) > cap(s.texts) {
+			s.texts = values
+		}
+		add(p.Names(), values, encoded, numbers)
+		return true
 	}
 	for _, p := range r.On {
 		if addPattern(p, s.path, true, true) {

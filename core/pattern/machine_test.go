@@ -176,7 +176,7 @@ func TestPreimages(t *testing.T) {
 			if s == "" || !canonical.Is(s, false) {
 				continue
 			}
-			captures := p.Captures(s)
+			captures := p.Captures(s, nil)
 			want := captures != nil && into.Match(expand(test.pieces, s, captures))
 			if want {
 				hits++
@@ -222,7 +222,7 @@ func TestPreimagesOfRandomTemplates(t *testing.T) {
 			if s == "" || !canonical.Is(s, false) {
 				continue
 			}
-			if captures := p.Captures(s); captures != nil && into.Match(expand(pieces, s, captures)) && !pre.Match(s) {
+			if captures := p.Captures(s, nil); captures != nil && into.Match(expand(pieces, s, captures)) && !pre.Match(s) {
 				t.Fatalf("%s to %s: %s is sent into the set, and is not in the pre-image", p, fmt.Sprint(pieces), s)
 			}
 		}

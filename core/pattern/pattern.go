@@ -260,8 +260,9 @@ func growing(text string) string {
 
 // Captures gives the text of each capture, in the order of Names, for a path
 // that the pattern takes; a group that took no part is empty. It gives nil
-// where the pattern does not take the path.
-func (p *Pattern) Captures(path string) []string {
+// where the pattern does not take the path. The captures may be put into into, if
+// that has room.
+func (p *Pattern) Captures(path string, into []string) []string {
 	if len(p.names) == 0 {
 		if p.Match(path) {
 			return []string{}
@@ -269,7 +270,10 @@ func (p *Pattern) Captures(path string) []string {
 		return nil
 	}
 	if p.cuts != nil && strings.IndexByte(path, '%') < 0 {
-		if into := make([]string, len(p.names)); p.cut(path, into) {
+		if cap(into) < len(p.names) {
+			into = make([]string, len(p.names))
+		}
+		if into = into[:len(p.names)]; p.cut(path, into) {
 			return into
 		}
 		return nil

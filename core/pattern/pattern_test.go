@@ -226,7 +226,7 @@ func TestMatchersAgree(t *testing.T) {
 			if got := p.Match(path.String()); got != (want != nil) {
 				t.Fatalf("~%s on %s: automaton %v, plain %v", re.String(), path.String(), got, want)
 			}
-			got := p.Captures(path.String())
+			got := p.Captures(path.String(), nil)
 			if (got == nil) != (want == nil) {
 				t.Fatalf("~%s on %s: captures %q, plain %q", re.String(), path.String(), got, want)
 			}
@@ -261,7 +261,7 @@ func TestCutGroupsAreThoseOfTheExpression(t *testing.T) {
 			for range r.Intn(9) {
 				path += pick("a", "b", "-", "/")
 			}
-			if got, want := p.Captures(path), p.plainRegexp().FindStringSubmatch(path); fmt.Sprint(got) != fmt.Sprint(want[min(1, len(want)):]) || p.Match(path) != (want != nil) {
+			if got, want := p.Captures(path, nil), p.plainRegexp().FindStringSubmatch(path); fmt.Sprint(got) != fmt.Sprint(want[min(1, len(want)):]) || p.Match(path) != (want != nil) {
 				t.Fatalf("%s on %s: cut %q, expression %q", p, path, got, want)
 			}
 		}
@@ -286,7 +286,7 @@ func FuzzPattern(f *testing.F) {
 				continue
 			}
 			p.Routes()
-			if p.Match(path) != (p.Captures(path) != nil) {
+			if p.Match(path) != (p.Captures(path, nil) != nil) {
 				t.Errorf("%q on %q: matcher and captures differ", pattern, path)
 			}
 		}
@@ -302,7 +302,7 @@ func read(text string, fold bool) (*Pattern, error) {
 }
 
 func captured(p *Pattern, path string) string {
-	got := p.Captures(path)
+	got := p.Captures(path, nil)
 	if got == nil {
 		return "no"
 	}

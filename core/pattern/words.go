@@ -124,7 +124,7 @@ func (p *Pattern) Filled(with string) []string {
 			}
 			if part.kind == custom && i != at {
 				if words := p.Words(1); len(words) > 0 {
-					if found := p.Captures(words[0]); found != nil {
+					if found := p.Captures(words[0], nil); found != nil {
 						fill = found[p.group(i)]
 					}
 				}

@@ -39,15 +39,17 @@ func (t *Template) IsPath() bool { return t.Scheme == nil }
 
 // Constant gives the text of pieces without values.
 func Constant(pieces []Piece) (string, bool) {
-	if slices.ContainsFunc(pieces, func(p Piece) bool { return p.Value }) {
-		return "", false
+	for i := range pieces {
+		if pieces[i].Value {
+			return "", false
+		}
 	}
 	if len(pieces) == 1 {
 		return pieces[0].Text, true
 	}
 	var b strings.Builder
-	for _, p := range pieces {
-		b.WriteString(p.Text)
+	for i := range pieces {
+		b.WriteString(pieces[i].Text)
 	}
 	return b.String(), true
 }
