@@ -7,9 +7,12 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"golang.org/x/net/http/httpguts"
 
@@ -29,7 +32,7 @@ func Load(name string) (*Book, error) {
 }
 
 // Read reads the rulebook text, which errors call name; load gives the content
-// of the files that it names. Mistakes in it come as Errors, all of them at once.
+// of the files that it names, several at once. Mistakes in it come as Errors, all of them at once.
 func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, error) {
 	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, named: map[string][]*Rule{}, main: name}
 	b.file(name, text, nil)
@@ -37,6 +40,7 @@ func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, e
 	for _, e := range b.entries {
 		b.entry(e)
 	}
+	b.fill()
 	if len(b.Sites) == 0 && len(b.errs) == 0 {
 		src := &Source{Name: name, Lines: []string{""}}
 		b.errs.add(Place{src, 1, 1}, 1, "the rulebook has no site: begin it with `site NAME address https://…`, its folder as `files DIR`")
@@ -145,8 +149,31 @@ func (b *builder) entry(e *Entry) {
 	}
 	b.Rules = append(b.Rules, r)
 	b.named[r.Name] = append(b.named[r.Name], r)
-	captures := b.selectors(r)
-	r.Action = b.action(r, captures)
+}
+
+// fill reads what the rules say, several at once: from here on they know nothing of
+// each other.
+func (b *builder) fill() {
+	const together = 64
+	parts := slices.Collect(slices.Chunk(b.Rules, together))
+	errs := make([]Errors, len(parts))
+	var next atomic.Int64
+	var pool sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(parts)) {
+		pool.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(parts); i = int(next.Add(1)) - 1 {
+				own := *b
+				own.errs = nil
+				for _, r := range parts[i] {
+					captures := own.selectors(r)
+					r.Action = own.action(r, captures)
+				}
+				errs[i] = own.errs
+			}
+		})
+	}
+	pool.Wait()
+	b.errs = append(b.errs, slices.Concat(errs...)...)
 }
 
 func (b *builder) name(e *Entry) string {
@@ -615,8 +642,8 @@ func (b *builder) moves(r *Rule) *Moves {
 	}
 	base := request.Address{Scheme: "https", Host: "site.example", Port: 443}
 	keep := false
-	if b.site != nil {
-		base, keep = b.site.Address, b.site.KeepSlashes
+	if r.Site != nil {
+		base, keep = r.Site.Address, r.Site.KeepSlashes
 	}
 	table, problems := readTable(b.path(w), text, def, r.Fold, base, keep)
 	for _, p := range problems {

@@ -162,6 +162,11 @@ func checkNew(s string) error {
 
 // selfPointing reports whether the new address is one that the row takes.
 func (r *Row) selfPointing(old, base request.Address, keep, fold bool) bool {
+	if r.Origin == "" && !fold && strings.HasPrefix(r.New, "/") {
+		if path, _, _ := strings.Cut(r.New, "?"); path != r.Path && canonical.Is(path, keep) {
+			return false // as nearly always
+		}
+	}
 	to, err := old.Resolve(r.New)
 	if err != nil {
 		return false
