@@ -422,9 +422,11 @@ func (t *Top) add(address string, n int64) {
 	if t.Counts == nil {
 		t.Counts = map[string]int64{}
 	}
-	if _, ok := t.Counts[address]; !ok && len(t.Counts) >= maxAddresses {
-		t.Others += n
-		return
+	if len(t.Counts) >= maxAddresses {
+		if _, ok := t.Counts[address]; !ok {
+			t.Others += n
+			return
+		}
 	}
 	t.Counts[address] += n
 }
