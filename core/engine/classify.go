@@ -324,36 +324,27 @@ func eight(s []byte) uint64 {
 // of which the first is the lowest, and gives how many bytes that are; 0 where
 // they are no such numbers. No branch depends on lengths, which cannot be foretold.
 func twoNumbers(s uint64) (a, b uint32, length int) {
-	const each = 0x0101010101010101
-	dots := s ^ '.'*each // a zero byte for each dot
-	dots = (dots - each) &^ dots & (0x80 * each)
-	first := bits.TrailingZeros64(dots) / 8
-	second := bits.TrailingZeros64(dots&(dots-1)) / 8
-	a = number(uint32(s), first)
-	b = number(uint32(s>>(8*first+8)), second-first-1)
-	if a > 255 || b > 255 || second == 8 {
+	const each, high = 0x0101010101010101, 0x8080808080808080
+	digits := s ^ '0'*each
+	others := (digits | (digits&^high + (128-10)*each)) & high // the high bits of what are no digits
+	first := bits.TrailingZeros64(others) / 8
+	second := bits.TrailingZeros64(others&(others-1)) / 8
+	a, okA := number(uint32(digits), first)
+	b, okB := number(uint32(digits>>(8*first+8)), second-first-1)
+	if !okA || !okB || byte(s>>(8*first)) != '.' || byte(s>>(8*second)) != '.' {
 		return 0, 0, 0
 	}
 	return a, b, second + 1
 }
 
-// number reads a number of one to three digits without needless zeros from the
-// lowest bytes; of anything else it makes one above 255.
-func number(s uint32, length int) uint32 {
-	if uint(length-1) > 2 {
-		return math.MaxUint32
-	}
-	blank := 32 - 8*length
-	digits := s<<blank ^ 0x30303030<<blank // the last one in the highest byte
-	if (digits|(digits+0x76767676))&0x80808080 != 0 {
-		return math.MaxUint32 // some byte is above nine
-	}
-	n := digits>>24 + digits>>16&0xff*10 + digits>>8&0xff*100
-	if n < leastOf[length] {
-		return math.MaxUint32
-	}
-	return n
+// number makes a number of digits, the first in the lowest byte. It must be below
+// 256, and written without needless zeros.
+func number(digits uint32, length int) (n uint32, ok bool) {
+	digits <<= uint(32 - 8*length) // the last one in the highest byte
+	n = digits>>24 + digits>>16&0xff*10 + digits>>8&0xff*100
+	least := leastOf[length&7]
+	return n, n-least < 256-least
 }
 
-// leastOf is the least number of a length.
-var leastOf = [4]uint32{2: 10, 3: 100}
+// leastOf is the least number of a length, above all numbers where there is none.
+var leastOf = [8]uint32{256, 0, 10, 100, 256, 256, 256, 256}

@@ -325,7 +325,6 @@ type logWorker struct {
 	tally    *Tally
 	slots    slots
 	sums     map[sum]*counted
-	last     map[*rulebook.Rule]*counted // of an entry
 	outcomes map[outcomeKey]*OutcomeCount
 	waiting  [together]met
 	waits    int
@@ -340,13 +339,10 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	reads := e.Reads(base.Host)
 	classes := reads.Agent || reads.Referrer || reads.Client || reads.Time
 	room := maxSlots
-	if reads.Client {
-		room *= 1
-	}
 	for room > neighbours*neighbours && int64(room)*shortLine > size {
 		room /= 2 // a short log needs no more
 	}
-	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, last: map[*rulebook.Rule]*counted{}, outcomes: map[outcomeKey]*OutcomeCount{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), make([]slot, room)}, sums: map[sum]*counted{}, outcomes: map[outcomeKey]*OutcomeCount{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -527,15 +523,11 @@ func (w *logWorker) predict() *counted {
 		v = w.engine.OutcomeVisit(&w.request, &w.response)
 	}
 	s := sumOf(&w.response, v)
-	if last := w.last[s.by]; last != nil && last.sum == s { // an entry's answers are often alike
-		return last
-	}
 	same := w.sums[s]
 	if same == nil {
 		same = &counted{sum: s, came: w.countOf(&s)}
 		w.sums[s] = same
 	}
-	w.last[s.by] = same
 	return same
 }
 
