@@ -225,12 +225,12 @@ func checkPolicy(value string) []fault {
 		for _, w := range words[1:] {
 			bare := strings.ToLower(strings.Trim(w, `'"`))
 			switch {
+			case strings.Contains(w, ","):
+				out = append(out, fault{"sources are parted by blanks, not by commas", right})
 			case w != "'"+bare+"'" && quotedSource.MatchString("'"+bare+"'") && !strings.HasPrefix(w, "'"):
 				out = append(out, fault{fmt.Sprintf("%s without single quotes is taken for a host", w), "'" + bare + "'"})
 			case strings.HasPrefix(w, "'") && !quotedSource.MatchString(w) && !quotedSource.MatchString(strings.ToLower(w)):
 				out = append(out, fault{fmt.Sprintf("%s is no keyword", w), right})
-			case strings.Contains(w, ","):
-				out = append(out, fault{"sources are parted by blanks, not by commas", right})
 			case bare == "none" && len(words) > 2:
 				out = append(out, fault{"'none' stands alone in its directive", name + " 'none'"})
 			}

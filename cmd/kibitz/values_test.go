@@ -1,0 +1,147 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// What administrators write into header entries: check says what browsers and
+// caches would pass over, and nothing about the rest.
+func TestHeaderValues(t *testing.T) {
+	rows := []struct{ name, value, says string }{
+		// RFC 6797: the field is passed over as a whole if it is not well formed.
+		{"Strict-Transport-Security", "max-age=31536000", ""},
+		{"Strict-Transport-Security", "max-age=31536000; includeSubDomains", ""},
+		{"Strict-Transport-Security", "max-age=31536000; includeSubDomains; preload", ""},
+		{"strict-transport-security", "MAX-AGE=0", ""},
+		{"Strict-Transport-Security", `max-age="86400"`, ""},
+		{"Strict-Transport-Security", "max-age=31536000;", ""},
+		{"Strict-Transport-Security", "max-age=1y", "no number of seconds"},
+		{"Strict-Transport-Security", "max-age=365 days", "no number of seconds"},
+		{"Strict-Transport-Security", "max-age=-1", "no number of seconds"},
+		{"Strict-Transport-Security", "max-age", "no number of seconds"},
+		{"Strict-Transport-Security", "includeSubDomains", "max-age is missing"},
+		{"Strict-Transport-Security", "max-age=300, includeSubDomains", "no number of seconds"},
+		{"Strict-Transport-Security", "max-age=300; includeSubdomain", `"includesubdomain" is no directive`},
+		{"Strict-Transport-Security", "max-age=300; max-age=400", "max-age stands twice"},
+		{"Strict-Transport-Security", "max-age=300; preload=yes", "preload takes no value"},
+
+		// RFC 9111, RFC 5861, RFC 8246
+		{"Cache-Control", "no-cache", ""},
+		{"Cache-Control", "no-store", ""},
+		{"Cache-Control", "public, max-age=604800", ""},
+		{"Cache-Control", "public,max-age=31536000,immutable", ""},
+		{"Cache-Control", "private, no-cache", ""},
+		{"Cache-Control", `private="set-cookie", max-age=60`, ""},
+		{"Cache-Control", "max-age=600, stale-while-revalidate=30, stale-if-error=86400", ""},
+		{"Cache-Control", "s-maxage=3600, proxy-revalidate, must-revalidate, no-transform", ""},
+		{"Cache-Control", "No-Cache, Max-Age=0", ""},
+		{"Cache-Control", "max-age=1w", "max-age=1w is no number of seconds"},
+		{"Cache-Control", "max-age=7 days", "max-age=7 days is no number of seconds"},
+		{"Cache-Control", "max-age: 600", "no directive that caches know"},
+		{"Cache-Control", "maxage=600", `"maxage" is no directive`},
+		{"Cache-Control", "nocache", `"nocache" is no directive`},
+		{"Cache-Control", "public; max-age=600", "parted by commas"},
+		{"Cache-Control", "public max-age=600", "is no directive"},
+		{"Cache-Control", "public, private", "contradict each other"},
+		{"Cache-Control", "no-store, max-age=600", "no-store forbids what the rest allows"},
+		{"Cache-Control", "max-age=600, max-age=60", "max-age stands twice"},
+		{"Cache-Control", "public,, max-age=60", "missing between the commas"},
+		{"Cache-Control", "must-revalidate=1", "must-revalidate takes no value"},
+
+		// W3C Referrer Policy: of several the last known one counts.
+		{"Referrer-Policy", "no-referrer", ""},
+		{"Referrer-Policy", "strict-origin-when-cross-origin", ""},
+		{"Referrer-Policy", "no-referrer, strict-origin-when-cross-origin", ""},
+		{"Referrer-Policy", "Same-Origin", ""},
+		{"Referrer-Policy", "no-referer", `"no-referer" is no policy`},
+		{"Referrer-Policy", "none", `"none" is no policy`},
+		{"Referrer-Policy", "no-referrer; same-origin", "is no policy"},
+
+		// W3C Permissions Policy
+		{"Permissions-Policy", "camera=()", ""},
+		{"Permissions-Policy", "camera=(), microphone=(), geolocation=(self)", ""},
+		{"Permissions-Policy", `geolocation=(self "https://maps.example")`, ""},
+		{"Permissions-Policy", "fullscreen=*", ""},
+		{"Permissions-Policy", "camera 'none'", "origins stand in double quotes"},
+		{"Permissions-Policy", "camera=(); microphone=()", "parted by commas"},
+		{"Permissions-Policy", "camera=none", "is not of the form"},
+		{"Permissions-Policy", "geolocation=(self https://maps.example)", "is not of the form"},
+
+		// W3C Content Security Policy
+		{"Content-Security-Policy", "default-src 'self'", ""},
+		{"Content-Security-Policy", "default-src 'none'; img-src 'self' data: https:; style-src 'self' 'unsafe-inline'", ""},
+		{"Content-Security-Policy", "script-src 'nonce-b64ABC==' 'strict-dynamic'; object-src 'none'; base-uri 'none'", ""},
+		{"Content-Security-Policy", "frame-ancestors 'self' https://*.partner.example; upgrade-insecure-requests", ""},
+		{"Content-Security-Policy-Report-Only", "default-src 'self'; report-uri /reports", ""},
+		{"Content-Security-Policy", "default-src self", "self without single quotes is taken for a host"},
+		{"Content-Security-Policy", `default-src "self"`, "without single quotes"},
+		{"Content-Security-Policy", "script-src unsafe-inline", "unsafe-inline without single quotes"},
+		{"Content-Security-Policy", "default-scr 'self'", `"default-scr" is no directive`},
+		{"Content-Security-Policy", "default-src: 'self'", `"default-src:" is no directive`},
+		{"Content-Security-Policy", "default-src 'self', img-src *", "commas"},
+		{"Content-Security-Policy", "img-src a.example, b.example", "not by commas"},
+		{"Content-Security-Policy", "img-src 'self'; img-src *", "img-src stands twice"},
+		{"Content-Security-Policy", "default-src 'selv'", "'selv' is no keyword"},
+		{"Content-Security-Policy", "object-src 'none' https://cdn.example", "'none' stands alone"},
+
+		// RFC 8288
+		{"Link", "</styles/site.css>; rel=preload; as=style", ""},
+		{"Link", `<https://s.example/fares/>; rel="canonical"`, ""},
+		{"Link", "</a.css>; rel=preload; as=style, </b.js>; rel=preload; as=script", ""},
+		{"Link", "</fonts/a.woff2>; rel=preload; as=font; type=\"font/woff2\"; crossorigin", ""},
+		{"Link", "/styles/site.css; rel=preload", "is no link: the address stands in <…>"},
+		{"Link", "</styles/site.css> rel=preload", "is no link"},
+		{"Link", "</styles/site.css>; as=style", "rel is missing"},
+		{"Link", "</a.css>; rel=preload </b.css>; rel=preload", "is no link"},
+
+		// words
+		{"X-Content-Type-Options", "nosniff", ""},
+		{"X-Content-Type-Options", "NoSniff", ""},
+		{"X-Content-Type-Options", "no-sniff", `"no-sniff" is not a value that browsers know`},
+		{"X-Frame-Options", "DENY", ""},
+		{"X-Frame-Options", "SAMEORIGIN", ""},
+		{"X-Frame-Options", "SAME-ORIGIN", "is not a value that browsers know"},
+		{"X-Frame-Options", "ALLOW-FROM https://partner.example", "is not a value that browsers know"},
+		{"Cross-Origin-Opener-Policy", "same-origin", ""},
+		{"Cross-Origin-Opener-Policy", `same-origin; report-to="coop"`, ""},
+		{"Cross-Origin-Opener-Policy", "sameorigin", "is not a value that browsers know"},
+		{"Cross-Origin-Embedder-Policy", "require-corp", ""},
+		{"Cross-Origin-Embedder-Policy", "same-origin", "is not a value that browsers know"},
+		{"Cross-Origin-Resource-Policy", "same-site", ""},
+		{"Cross-Origin-Resource-Policy", "none", "is not a value that browsers know"},
+		{"X-Harbour", "anything; at, all", ""}, // nobody knows its form
+	}
+	rules := harbour
+	for i, r := range rows {
+		rules += fmt.Sprintf("header h%d on /%d set %s \"%s\"\n", i, i, r.name, strings.ReplaceAll(r.value, `"`, `\"`))
+	}
+	dir := write(t, map[string]string{"site.kibitz": rules, "public/index.html": "home"})
+	out, errs, status := kibitz(t, dir, "", "check", "-as", "json")
+	var report struct {
+		Findings []struct {
+			Finding, Message, Advice string
+			Entries                  []struct{ Name string }
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &report); err != nil || status > 1 {
+		t.Fatal(status, err, errs)
+	}
+	said := map[string]string{}
+	for _, f := range report.Findings {
+		if f.Finding == "header-invalid" {
+			said[f.Entries[0].Name] += f.Message
+		}
+		if f.Finding == "header-invalid" && f.Advice == "" {
+			t.Errorf("%s: no advice", f.Message)
+		}
+	}
+	for i, r := range rows {
+		got := said[fmt.Sprint("h", i)]
+		if (got != "") != (r.says != "") || !strings.Contains(got, r.says) {
+			t.Errorf("%s: %s\n\tcheck says %q, want %q", r.name, r.value, got, r.says)
+		}
+	}
+}
