@@ -27,6 +27,7 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		{"redirect ‸a/b on /x to /y as 301", "names are made of letters, digits, - _ and ."},
 		{"redirect tea ‸onn /x to /y as 301", "`onn` is no clause of `redirect`: did you mean `on`?"},
 		{"redirect ‸on on /x to /y as 301", "`on` begins a clause of `redirect` and cannot be its name"},
+		{"redirect in ‸on / to /y as 301", "if `in` is meant as the name of this entry, call it something else"},
 		{"header ‸set set X-Pier 1", "`set` begins a clause of `header` and cannot be its name"},
 		{"redirect a on /x to /y as 301 ‸as 302", "`as` stands twice in this entry: it is said on line 3 already"},
 		{"‸redirect a on /x to /y", "this `redirect` lacks `as`: it needs a status, like `as permanent`"},
@@ -55,10 +56,14 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		{"site t address https://t.example hosts t.example‸/x", "a host holds no slash"},
 		{"site t address https://t.example files a ‸inventory b", "`files` or an `inventory`, not both"},
 		{"‸site t", "lacks `address`"},
+		{"site t address ‸https://s.example:8443", "site `s` answers for s.example already: sites are told apart by their hosts alone"},
+		{"site t address https://t.example hosts u.example ‸s.example", "site `s` answers for s.example already"},
+		{"site t address https://t.example hosts *.x.example\nsite u address https://u.example hosts ‸*.x.example", "site `t` answers for *.x.example already"},
+		{"site t address https://t.example unknown-hosts answer\nsite u address https://u.example ‸unknown-hosts answer", "site `t` answers for unknown hosts already"},
 
 		// paths and patterns
 		{"redirect a on ‸fares to /y as 301", "paths begin with a slash: write /fares"},
-		{"redirect a on /x‸//y to /y as 301", "a path never has // in it"},
+		{"redirect a on /x‸//y to /y as 301", "write one slash, or `slashes keep` in the site"},
 		{"redirect a on ‸/x/../y to /y as 301", "a path never has a .. segment"},
 		{"redirect a on /page‸?id=3 to /y as 301", "when query.NAME"},
 		{"redirect a on /x‸{y to /y as 301", "the { opened here is never closed"},

@@ -9,7 +9,7 @@ import (
 // Host reads a host pattern: names in lower case, internationalised labels in
 // their ASCII form.
 func Host(source string) (*Pattern, error) {
-	p := &Pattern{text: source, host: true}
+	p := &Pattern{text: source, host: true, doubled: -1}
 	if i := strings.IndexByte(source, '/'); i >= 0 {
 		return nil, errorf(i, "a host holds no slash: the path is tested with `on` or `in`")
 	}

@@ -30,6 +30,8 @@ type Pattern struct {
 	parts []part // nil for a regular expression
 	host  bool
 
+	doubled int // where // stands in the pattern; -1 nowhere
+
 	cuts []string // the literal texts around the groups, where nothing else must be looked at
 	rest bool     // the last of these groups is a wildcard
 
@@ -71,7 +73,7 @@ func errorf(offset int, format string, args ...any) error {
 
 // Path reads a path pattern. With fold, letters are compared without case.
 func Path(text string, fold bool) (*Pattern, error) {
-	p := &Pattern{text: text, fold: fold}
+	p := &Pattern{text: text, fold: fold, doubled: -1}
 	parts, err := parse(text, pathSyntax)
 	if err != nil {
 		return nil, err
@@ -121,6 +123,15 @@ func PathRegexp(text string, fold bool) (*Pattern, error) {
 		p.suffix = literalSuffix(tree)
 	}
 	return p, nil
+}
+
+// Merged gives an error for a pattern that can only take paths with a run of
+// slashes, which no path has where such runs are made one.
+func (p *Pattern) Merged() error {
+	if p.doubled < 0 || p.parts == nil {
+		return nil
+	}
+	return errorf(p.doubled, "the site makes // one slash before its entries are read: write one slash, or `slashes keep` in the site")
 }
 
 // String is the pattern as it was written.
@@ -462,6 +473,7 @@ func (p *Pattern) setPathParts(parts []part) error {
 	if err := checkShape(shape.String()); err != nil {
 		return err
 	}
+	p.doubled = strings.Index(shape.String(), "//")
 	for _, part := range parts {
 		if part.kind != text {
 			p.names = append(p.names, part.name)
@@ -518,9 +530,6 @@ func checkShape(shape string) error {
 	}
 	if shape[0] != '/' {
 		return errorf(0, "paths begin with a slash: write /%s", strings.ReplaceAll(canonical.Unmarked(shape), AnySegment, "…"))
-	}
-	if strings.Contains(shape, "//") {
-		return errorf(strings.Index(shape, "//"), "a path never has // in it: write one slash")
 	}
 	for _, s := range strings.Split(shape, "/") {
 		if s == "." || s == ".." {

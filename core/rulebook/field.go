@@ -233,6 +233,9 @@ func (b *builder) patternValue(f Field, w Word, v *Value) *Value {
 		read = func(s string) (*pattern.Pattern, error) { return pattern.Path(s, false) }
 	}
 	p, err := read(w.Text)
+	if err == nil && f.Kind != FieldHost && !b.keepsSlashes() {
+		err = p.Merged()
+	}
 	if err != nil {
 		b.errs.pattern(w, err, 0)
 		return nil

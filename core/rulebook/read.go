@@ -34,7 +34,7 @@ func Load(name string) (*Book, error) {
 // Read reads the rulebook text, which errors call name; load gives the content
 // of the files that it names, several at once. Mistakes in it come as Errors, all of them at once.
 func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, error) {
-	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, named: map[string][]*Rule{}, main: name}
+	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, named: map[string][]*Rule{}, hosts: map[string]*Site{}, main: name}
 	b.file(name, text, nil)
 	b.findLists()
 	for _, e := range b.entries {
@@ -68,7 +68,8 @@ type builder struct {
 	entries []*Entry
 	lists   map[string][]Word
 	named   map[string][]*Rule
-	site    *Site // what the entries at hand belong to
+	hosts   map[string]*Site // by the host or its pattern
+	site    *Site // what the entries at hand belong to; nil: all sites
 }
 
 // maxSources bounds how many files a rulebook may include, each time counted.
@@ -165,6 +166,7 @@ func (b *builder) fill() {
 				own := *b
 				own.errs = nil
 				for _, r := range parts[i] {
+					own.site = r.Site
 					captures := own.selectors(r)
 					r.Action = own.action(r, captures)
 				}
@@ -218,6 +220,7 @@ func (b *builder) newSite(e *Entry) {
 				b.errs.at(w, "%v", err)
 				continue
 			}
+			b.answers(s, own, w)
 			s.Hosts = append([]*pattern.Pattern{own}, s.Hosts...)
 		case "hosts":
 			for _, w := range c.Values {
@@ -226,6 +229,7 @@ func (b *builder) newSite(e *Entry) {
 					b.errs.pattern(w, err, 0)
 					continue
 				}
+				b.answers(s, p, w)
 				s.Hosts = append(s.Hosts, p)
 			}
 		case "files":
@@ -236,10 +240,24 @@ func (b *builder) newSite(e *Entry) {
 			s.KeepSlashes = b.choice(w, "merge", "keep") == "keep"
 		case "unknown-hosts":
 			s.UnknownHosts = b.choice(w, "answer") == "answer"
+			if i := slices.IndexFunc(b.Sites, func(other *Site) bool { return other != s && other.UnknownHosts }); i >= 0 {
+				b.errs.at(c.Keyword, "site `%s` answers for unknown hosts already: only one can", b.Sites[i].Name)
+			}
 		}
 	}
 	if s.Files != "" && s.Inventory != "" {
 		b.errs.at(e.clause("inventory").Keyword, "a site has `files` or an `inventory`, not both")
+	}
+}
+
+// answers notes the site of a host, which can have only one.
+func (b *builder) answers(s *Site, host *pattern.Pattern, w Word) {
+	other := b.hosts[host.String()]
+	switch {
+	case other == nil:
+		b.hosts[host.String()] = s
+	case other != s:
+		b.errs.at(w, "site `%s` answers for %s already: sites are told apart by their hosts alone, not by scheme or port", other.Name, host)
 	}
 }
 
@@ -281,7 +299,7 @@ func (b *builder) selectors(r *Rule) (captures []string) {
 			}
 		case "in":
 			for _, w := range c.Values {
-				if folder, ok := b.folder(w, r.Fold); ok {
+				if folder, ok := b.folder(w, r.Kind, r.Fold); ok {
 					r.In = append(r.In, folder)
 				}
 			}
@@ -325,11 +343,23 @@ func (b *builder) pathPattern(w Word, fold bool) *pattern.Pattern {
 	default:
 		p, err = pattern.Path(w.Text, fold)
 	}
+	if err == nil && !b.keepsSlashes() {
+		err = p.Merged()
+	}
 	if err != nil {
 		b.errs.pattern(w, err, 0)
 		return nil
 	}
 	return p
+}
+
+// keepsSlashes reports whether a path can have runs of slashes where the entry at
+// hand is read.
+func (b *builder) keepsSlashes() bool {
+	if b.site != nil {
+		return b.site.KeepSlashes
+	}
+	return slices.ContainsFunc(b.Sites, func(s *Site) bool { return s.KeepSlashes })
 }
 
 func escapePattern(s string) string {
@@ -344,16 +374,20 @@ func escapePattern(s string) string {
 }
 
 // folder reads the value of `in`.
-func (b *builder) folder(w Word, fold bool) (string, bool) {
+func (b *builder) folder(w Word, kind Kind, fold bool) (string, bool) {
 	if i := strings.IndexAny(w.Text, "*{"); i >= 0 && !w.Quoted {
 		b.errs.at(w, "a folder holds no wildcards: everything below it is taken already; for patterns write `on %s`", shorten(w.Text))
 		return "", false
 	}
 	if !strings.HasPrefix(w.Text, "/") {
+		if _, keyword := grammar[kind][w.Text]; keyword {
+			b.errs.at(w, "`%s` is no folder; and if `in` is meant as the name of this entry, call it something else: `in` begins a clause", w.Text)
+			return "", false
+		}
 		b.errs.at(w, "a folder begins with a slash: write /%s", shorten(w.Text))
 		return "", false
 	}
-	if _, err := canonical.Target(w.Text, true); err != nil || strings.Contains(w.Text, "//") {
+	if _, err := canonical.Target(w.Text, true); err != nil || strings.Contains(w.Text, "//") && !b.keepsSlashes() {
 		b.errs.at(w, "%s is no folder of a site: write it without //, . and .. segments", shorten(w.Text))
 		return "", false
 	}

@@ -106,13 +106,15 @@ func (s *Server) request(e *engine.Engine, r *http.Request) (req *request.Reques
 			named = true
 		}
 	}
+	if base.Port == listensAt(r) { // which no visitor would name
+		base.Port = request.DefaultPort(scheme)
+	}
 	if !named { // a preview: it stands for the main address
-		base.Host, base.Port = main.Host, main.Port
+		base.Host, base.Port = main.Host, request.DefaultPort(scheme)
 		if len(s.local) < 2 {
-			base.Scheme = main.Scheme
+			base.Scheme, base.Port = main.Scheme, main.Port
 		}
 	}
-	base.Port = request.DefaultPort(base.Scheme)
 	req = &request.Request{Method: r.Method, Time: s.Clock(), Body: max(r.ContentLength, 0)}
 	req.Address = base
 	target := r.RequestURI
@@ -138,6 +140,14 @@ func (s *Server) request(e *engine.Engine, r *http.Request) (req *request.Reques
 	return req, named
 }
 
+// listensAt gives the port at which a request came in.
+func listensAt(r *http.Request) int {
+	if a, ok := r.Context().Value(http.LocalAddrContextKey).(*net.TCPAddr); ok {
+		return a.Port
+	}
+	return 0
+}
+
 // isLocal reports whether a host is this machine's own name.
 func isLocal(host string) bool {
 	if host == "localhost" {
@@ -160,7 +170,10 @@ func forwarded(field string, req *request.Request) {
 			}
 		case "proto":
 			if value == "http" || value == "https" {
-				req.Address.Scheme, req.Address.Port = value, request.DefaultPort(value)
+				if req.Address.Port == request.DefaultPort(req.Address.Scheme) {
+					req.Address.Port = request.DefaultPort(value)
+				}
+				req.Address.Scheme = value
 			}
 		}
 	}
