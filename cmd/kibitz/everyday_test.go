@@ -313,3 +313,236 @@ var slips = []situation{
 		list:  "/photos/pier.jpg => 200\n    Accept-Encoding: gzip",
 	},
 }
+
+// corners are where two features of the language meet.
+var corners = []situation{
+	{
+		name: "letter case, in folders, patterns and tables at once",
+		rules: `moves m table moves.csv as permanent ignoring case
+access crew in /CREW/ ignoring case refuse
+redirect boat on /Vessels/:Name.PHP ignoring case to /boats/{Name|lower}.html as permanent
+redirect plain on /Plain to /about.html as permanent`,
+		list: `
+/FARES.php        => 301 /fares/ by m
+/Boat.PHP?id=1    => 301 /boats/tern.html
+/Boat.PHP?ID=1    => 404
+/crew/rota.html   => 403
+/Crew             => 403
+/vessels/TERN.php => 301 /boats/tern.html ends 200
+/plain            => 404
+/Plain            => 301`,
+	},
+	{
+		name: "what was asked, and what it has become",
+		rules: `rewrite first on /a/:x to /b/{x}
+rewrite second on /b/:x to /c/{x}
+redirect by-asked on /c/1 when asked /a/1 to /about.html?of={asked}&is={path} as temporary
+redirect by-path when path /c/* to /fares/?is={path} as temporary`,
+		list: `
+/a/1   => 302 /about.html?of=%2Fa%2F1&is=%2Fc%2F1
+/b/1   => 302 /fares/?is=%2Fc%2F1
+/a/2   => 302 /fares/?is=%2Fc%2F2
+/c/1   => 302 /fares/?is=%2Fc%2F1
+/c/    => 302 /fares/?is=%2Fc%2F
+/c     => 404`,
+	},
+	{
+		name:  "several tests of one field",
+		rules: `redirect both when query.a 1 2 when query.b present unless query.c x y unless query.d present to /about.html as temporary query drop`,
+		list: `
+/?a=1&b        => 302 /about.html
+/?a=2&b=9      => 302
+/?a=3&b        => 200
+/?a=1          => 200
+/?a=1&b&c=x    => 200
+/?a=1&b&c=z    => 302
+/?a=1&b&d      => 200
+/?a=3&a=1&b    => 200
+/?%61=1&b      => 302`,
+	},
+	{
+		name: "values of a query, as people write them",
+		rules: `reply words when query.q "two words" with 200 text words
+reply umlaut when query.q fähre with 200 text umlaut
+reply glob when query.q boat* with 200 text glob
+reply expr when query.q ~\d{4}-\d\d with 200 text expr
+reply none when query.q absent on /search with 400
+reply raw when query q=raw&x with 200 text raw`,
+		list: `
+/?q=two+words       => 200 by words
+/?q=two%20words     => 200 by words
+/?q=f%C3%A4hre      => 200 by umlaut
+/?q=f%c3%a4hre      => 200 by umlaut
+/?q=boats&x=1       => 200 by glob
+/?q=2026-11         => 200 by expr
+/?q=2026-11-01      => 200 cause document
+/search             => 400 by none
+/search?q=          => 404
+/?q=raw&x           => 200 by raw
+/?x&q=raw           => 200 cause document`,
+	},
+	{
+		name: "cookies, one after the other",
+		rules: `reply one when cookie.a 1 with 200 text one
+reply two when cookie.b ~.*=.* with 200 text two
+reply any when cookie.c present with 200 text any`,
+		list: `
+/  => 200 by one
+    Cookie: x=y; a=1
+/  => 200 by one
+    Cookie: a=1;a=2
+/  => 200 cause document
+    Cookie: A=1
+/  => 200 by two
+    Cookie: b=k=v; c=
+/  => 200 by any
+    Cookie: c=
+/  => 200 cause document
+    Cookie: c`,
+	},
+	{
+		name: "what the tree has, as a test",
+		rules: `redirect gone when file missing unless path /errors/* /*.jpg to /errors/closed.html as temporary
+redirect shut when file folder on /photos{/}? to /about.html as temporary
+header found when file exists set X-Found yes`,
+		list: `
+/none           => 302 /errors/closed.html
+/none.jpg       => 404 without X-Found
+/about.html     => 200 X-Found: yes
+/photos/        => 302 /about.html
+/photos         => 302 /about.html
+/about.html/    => 302 /errors/closed.html
+/boats          => 301 /boats/ without X-Found
+/boats/         => 200 without X-Found`,
+	},
+	{
+		name: "a form that is too large, for all but the press",
+		rules: `access press in /send/ when body over 1MiB unless client 192.0.2.0/24 refuse 413
+reply taken in /send/ when method POST with 204`,
+		list: `
+POST /send/  => 204
+    body 1MiB
+POST /send/  => 413 by press
+    body 1025KiB
+POST /send/  => 204
+    body 9MiB
+    client 192.0.2.9
+GET /send/   => 404`,
+	},
+	{
+		name: "pages in the place of what is missing, with the right status",
+		rules: `fallback boat in /boats/ to /boats/unknown.html /boats/index.html as 404
+error lost for 404 show /errors/404.html fill on
+error shut for 403 405 text "Not here: {asked}"
+access crew in /crew/ refuse`,
+		list: `
+/boats/gull.html  => 404 file /boats/index.html by boat
+/none             => 404 file /errors/404.html
+/crew/x           => 403 Content-Type: text/plain; charset=utf-8
+    => Content-Length: 17
+POST /about.html  => 405 Content-Length: 21
+/photos/          => 403 Content-Length: 18`,
+	},
+	{
+		name: "again, from the top, with what has changed",
+		rules: `rewrite strip on /:lang(de|en)/:rest* when cookie.x absent to /{rest} then again
+redirect old on /old to /about.html as permanent`,
+		list: `
+/en/old              => 301 /about.html ends 200
+/de/en/old           => 301 /about.html
+/en/about.html       => 200 file /about.html
+/de/                 => 200 file /de/index.html
+/en/fares            => 301 /fares/
+/fr/old              => 404
+/en/about.html       => 404
+    Cookie: x=1`,
+	},
+	{
+		name: "compressed, in part, and for whom",
+		rules: `compress text using br gzip types text/* application/json image/svg+xml
+header no-store in /live/ set Cache-Control no-store`,
+		list: `
+/styles/site.css  => 200 Content-Encoding: gzip
+    Accept-Encoding: gzip
+    => Vary: Accept-Encoding
+/styles/site.css  => 200 without Content-Encoding
+    Accept-Encoding: gzip;q=0
+    => Vary: Accept-Encoding
+/styles/site.css  => 200 Content-Encoding: br
+    Accept-Encoding: *
+/styles/site.css  => 206 without Content-Encoding
+    Range: bytes=0-9
+/icon.svg         => 200 Content-Encoding: gzip
+    Accept-Encoding: GZIP
+/photos/tern.jpg  => 200 without Vary
+    Accept-Encoding: gzip
+HEAD /            => 200 Content-Encoding: gzip
+    Accept-Encoding: gzip
+/none             => 404 without Content-Encoding
+    Accept-Encoding: gzip`,
+	},
+	{
+		name: "a header built up in order",
+		rules: `header a set X-List a
+header b add X-List b
+header c default X-List c default X-Other c
+header d in /fares/ drop X-List
+header e when query.x present set X-Other {query.x}`,
+		list: `
+/about.html        => 200 X-List: a, b
+    => X-Other: c
+/fares/            => 200 without X-List
+/about.html?x=1    => 200 X-Other: 1
+/none              => 404 X-Other: c
+/fares             => 301 X-Other: c`,
+		finds: "bad-target header-conflict",
+	},
+	{
+		name: "names by patterns, and the plain one first",
+		rules: `site boats address https://boats.example hosts *.boats.example
+redirect one when host www.boats.example to https://boats.example{path} as permanent
+redirect sub when host :a.:b.boats.example to https://{b}.boats.example/{a}{path} as permanent
+reply deck with 200 text {host}`,
+		list: `
+https://boats.example/x           => 200 Content-Length: 13
+https://tern.boats.example/x      => 200 Content-Length: 18
+https://www.boats.example/x?y     => 301 https://boats.example/x?y ends 200
+https://a.b.boats.example/x       => 301 https://b.boats.example/a/x ends 200
+https://a.b.c.boats.example/x     => 200
+https://TERN.boats.example./x     => 200 Content-Length: 18
+https://boats.example.evil.example/ => 421`,
+	},
+	{
+		name: "addresses of IPv6, and of none",
+		rules: `access six in /crew/ when client ::/0 refuse
+access four in /crew/ when client 0.0.0.0/0 admit
+access nobody in /crew/ when client absent refuse 401`,
+		list: `
+/crew/    => 403 by six
+    client 2001:db8::7
+/crew/    => 200
+    client 203.0.113.7
+/crew/    => 200
+    client ::ffff:203.0.113.7
+/crew/    => 401 by nobody`,
+	},
+	{
+		name: "an old tree below a new one",
+		rules: `redirect archive on /:year(19\d\d|20[01]\d)/:rest* to https://archive.s.example/{year}/{rest} as permanent
+redirect feed on /feed{.xml}? /rss{/}? to /data/tides.json as permanent
+reply ad on /ads/* /banner* with 410`,
+		list: `
+/1998/pier.html     => 301 https://archive.s.example/1998/pier.html
+/2019               => 301 https://archive.s.example/2019/
+/2020/x             => 404
+/19999/x            => 404
+/feed               => 301 /data/tides.json ends 200
+/feed.xml           => 301
+/rss/               => 301
+/feed/              => 404
+/banner             => 410 by ad
+/banner-2/x.gif     => 410
+/ads                => 404
+/ads/               => 410`,
+	},
+}

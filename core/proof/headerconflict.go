@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
@@ -62,7 +63,7 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 			return false
 		}
 		if shown == nil {
-			shown, what, other = req, strings.Join(values, ", "), c.changer(s, r, change.Name)
+			shown, what, other = req, strings.Join(values, ", "), overruler(trace, r, change)
 		}
 	}
 	if shown == nil || other == nil {
@@ -71,20 +72,43 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 	if what == "" {
 		what = "nothing"
 	}
-	c.reportConflict(r, other, change, shown, fmt.Sprintf("What this entry says of %s never reaches anybody: %s (%s) has the last word, and sends %s.", change.Name, other.Name, other.Place, what))
+	why := "has the last word"
+	if change.Do == "default" && other.Number < r.Number {
+		why = "comes before, and leaves the default nothing to fill"
+	}
+	c.reportConflict(r, other, change, shown, fmt.Sprintf("What this entry says of %s never reaches anybody: %s (%s) %s. Sent is %s.", change.Name, other.Name, other.Place, why, what))
 	return true
 }
 
-// changer finds another entry that speaks of the same field.
-func (c *checker) changer(s *rulebook.Site, r *rulebook.Rule, name string) *rulebook.Rule {
-	var found *rulebook.Rule
-	for _, other := range s.Rules {
-		a, ok := other.Action.(*rulebook.Header)
-		if ok && other != r && slices.ContainsFunc(a.Changes, func(ch rulebook.HeaderChange) bool { return strings.EqualFold(ch.Name, name) }) {
-			found = other
+// overruler finds the entry that keeps a change from being seen, on the way of a
+// request: a later one that sets or drops the field, or for a default an earlier
+// one, after which there is a value.
+func overruler(trace *engine.Trace, r *rulebook.Rule, change rulebook.HeaderChange) *rulebook.Rule {
+	var before, behind *rulebook.Rule
+	passed := false
+	for _, st := range trace.Steps {
+		a, ok := (*rulebook.Header)(nil), false
+		if st.Fits && st.Rule != nil {
+			a, ok = st.Rule.Action.(*rulebook.Header)
+		}
+		if !ok {
+			continue
+		}
+		passed = passed || st.Rule == r
+		for _, other := range a.Changes {
+			switch {
+			case st.Rule == r || !strings.EqualFold(other.Name, change.Name):
+			case !passed && other.Do != "drop":
+				before = st.Rule
+			case passed && (other.Do == "set" || other.Do == "drop"):
+				behind = st.Rule
+			}
 		}
 	}
-	return found
+	if change.Do == "default" && before != nil {
+		return before
+	}
+	return behind
 }
 
 func (c *checker) reportConflict(r, other *rulebook.Rule, change rulebook.HeaderChange, req *request.Request, message string) {

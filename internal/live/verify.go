@@ -148,7 +148,7 @@ func (v *verifier) verify(ctx context.Context, r *Verified, ticks <-chan struct{
 	at := v.at(req.Address.Scheme)
 	mine := req
 	mine.Time = time.Now()
-	if !v.Forwarded {
+	if !v.Forwarded || !mine.Client.IsValid() {
 		mine.Client = engine.Loopback
 	}
 	r.Predicted = v.Predict(&mine)
