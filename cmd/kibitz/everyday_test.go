@@ -299,6 +299,65 @@ var slips = []situation{
     time 2026-02-14T08:00:00Z
 /errors/closed.html  => 200
     time 2026-02-14T08:00:00Z`,
+		finds:  "permanent-varies",
+		mended: "redirect storm when time after 2026-02-13 before 2026-02-16 unless path /errors/* to /errors/closed.html as temporary",
+	},
+	{
+		name:  "a language that browsers cannot get rid of",
+		rules: "redirect german on / when cookie.lang de to /de/ as permanent",
+		list: `
+/   => 301 /de/
+    Cookie: lang=de
+/   => 200
+    Cookie: lang=en`,
+		finds:  "permanent-varies",
+		mended: "redirect german on / when cookie.lang de to /de/ as temporary",
+	},
+	{
+		name:  "a page for phones, for good",
+		rules: `redirect phones on /fares/ when agent *Mobile* to https://m.s.example/ as 308`,
+		list: `
+/fares/   => 308 https://m.s.example/
+    User-Agent: A Mobile Browser
+/fares/   => 200`,
+		finds:  "permanent-varies",
+		mended: `redirect phones on /fares/ when agent *Mobile* to https://m.s.example/ as 307`,
+	},
+	{
+		name:  "since a day, and for good",
+		rules: `redirect since on /old when time after 2026-01-01 to /fares/ as permanent`,
+		list: `
+/old   => 301 /fares/
+    time 2026-01-01T00:00:00Z
+/old   => 404
+    time 2025-12-31T23:59:59Z`,
+	},
+	{
+		name:  "whatever is missing leads to a page that answers 200",
+		rules: `redirect lost when file missing unless path /errors/* to /errors/404.html as temporary`,
+		list: `
+/none              => 302 /errors/404.html ends 200
+/fares/none        => 302 /errors/404.html
+/errors/none       => 404
+/about.html        => 200`,
+		finds:  "fallback-hides-missing",
+		mended: `error lost for 404 show /errors/404.html`,
+	},
+	{
+		name:  "whatever is missing leads home",
+		rules: `redirect lost on /:x+ when file missing to / as permanent`,
+		list: `
+/none   => 301 / ends 200
+/       => 200`,
+		finds:  "fallback-hides-missing",
+		mended: `error lost for 404 text "Nothing here."`,
+	},
+	{
+		name:  "whatever is missing is looked for in the archive",
+		rules: `redirect lost when file missing to https://archive.s.example{path} as temporary`,
+		list: `
+/none   => 302 https://archive.s.example/none
+/       => 200`,
 	},
 	{
 		name:  "a header of its own for one folder",
@@ -414,6 +473,7 @@ header found when file exists set X-Found yes`,
 /about.html/    => 302 /errors/closed.html
 /boats          => 301 /boats/ without X-Found
 /boats/         => 200 without X-Found`,
+		finds: "fallback-hides-missing",
 	},
 	{
 		name: "a form that is too large, for all but the press",

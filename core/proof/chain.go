@@ -21,8 +21,8 @@ const maxChainEdges = 8
 
 func findChains(c *checker) {
 	g := c.graph()
-	rows := map[*rulebook.Rule][]*engine.Visit{}
-	more := map[*rulebook.Rule]int{} // rows that are like one of rows
+	first := map[*rulebook.Rule]*engine.Visit{} // of a table's rows
+	rows := map[*rulebook.Rule]map[*rulebook.Row]bool{}
 	found, tried := map[*rulebook.Rule]bool{}, map[*rulebook.Rule]bool{}
 	for _, h := range g.all {
 		if h.rule == nil || h.isRewrite() || found[h.rule] || h.row == nil && onlyMoves(h) {
@@ -40,8 +40,13 @@ func findChains(c *checker) {
 			setScheme(req, h.front.scheme)
 			c.tried++
 			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.Row == h.row {
-				rows[h.rule] = append(rows[h.rule], v)
-				more[h.rule] += max(len(h.group)-1, 0)
+				if first[h.rule] == nil {
+					first[h.rule], rows[h.rule] = v, map[*rulebook.Row]bool{}
+				}
+				rows[h.rule][h.row] = true
+				for _, alike := range h.group {
+					rows[h.rule][alike] = true
+				}
 			} else {
 				c.note(Tried, h.rule, "visits of its rows that might go on were followed, and end")
 			}
@@ -96,11 +101,11 @@ func findChains(c *checker) {
 			c.note(state, h.rule, why)
 		}
 	}
-	for r, visits := range rows {
-		f := chainFinding(visits[0])
+	for r, v := range first {
+		f := chainFinding(v)
 		f.Place, f.Width = clause(r, "table")
-		f.Count = len(visits) + more[r]
-		row := visits[0].Hops[0].Response.Row
+		f.Count = len(rows[r])
+		row := v.Hops[0].Response.Row
 		f.Message = fmt.Sprintf("%s:%d: %s", r.Action.(*rulebook.Moves).Table.Name, row.Line, f.Message)
 		f.Message += further(f.Count-1, "So does one more row.", "So do %d more rows.")
 		c.note(Found, r, "")

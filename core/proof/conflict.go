@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
@@ -216,11 +217,30 @@ func answerOf(r *rulebook.Rule) string {
 	return ""
 }
 
+// askedFor writes what a request asks for, and under which conditions that are not
+// plain.
+func askedFor(req *request.Request) string {
+	out := req.Address.Target()
+	if v := req.Verb(); v != "GET" {
+		out = v + " " + out
+	}
+	for _, h := range req.Headers {
+		out += fmt.Sprintf(" with %s: %s", h.Name, h.Value)
+	}
+	if req.Client.IsValid() {
+		out += " from " + req.Client.String()
+	}
+	if !req.Time.IsZero() {
+		out += " at " + req.Time.UTC().Format(time.RFC3339)
+	}
+	return out
+}
+
 func crossingFinding(a, b *rulebook.Rule, both, onlyA, onlyB *request.Request) Finding {
 	f := Finding{Rules: []*rulebook.Rule{b, a}, Request: both}
 	f.Place, f.Width = clause(b, "on", "in")
 	f.Message = fmt.Sprintf("This entry and %s (%s) cross. Both take %s, where %s wins because it stands above; only %s takes %s, and only %s takes %s.",
-		a.Name, a.Place, both.Address.Target(), a.Name, a.Name, onlyA.Address.Target(), b.Name, onlyB.Address.Target())
+		a.Name, a.Place, askedFor(both), a.Name, a.Name, askedFor(onlyA), b.Name, askedFor(onlyB))
 	f.Advice = "write an entry for what both take above the two, or make one of them narrower"
 	if cmp.Compare(len(a.Tests), len(b.Tests)) != 0 {
 		f.Advice = "put the one above that is to win; if it stands as it should, nothing is to be done"

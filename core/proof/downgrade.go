@@ -49,7 +49,7 @@ func mayDowngrade(r *rulebook.Rule) bool {
 }
 
 func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
-	count := 0
+	rows := map[*rulebook.Row]bool{} // nil where there is no table
 	var first Finding
 	for _, req := range c.probes(s, r) {
 		if req.Address.Scheme != "https" {
@@ -64,7 +64,7 @@ func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
 		if err != nil || to.Scheme != "http" {
 			continue
 		}
-		if count++; count == 1 {
+		if rows[resp.Row] = true; first.Request == nil {
 			place, width := clause(r, "to", "table")
 			first = Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 				Message: fmt.Sprintf("Whoever asks for %s over https is sent to %s, over http.", req.Address, resp.Location),
@@ -74,13 +74,13 @@ func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
 			break
 		}
 	}
-	if count == 0 {
+	if len(rows) == 0 {
 		c.note(Tried, r, "no request was found that it sends from https to http")
 		return false
 	}
-	if count > 1 {
-		first.Count = count
-		first.Message += further(count-1, "So is that of one more row.", "So are those of %d more rows.")
+	if len(rows) > 1 {
+		first.Count = len(rows)
+		first.Message += further(len(rows)-1, "So is that of one more row.", "So are those of %d more rows.")
 	}
 	c.note(Found, r, "")
 	c.add(first)

@@ -24,6 +24,7 @@ func findHidingFallbacks(c *checker) {
 	for _, r := range c.Book.Rules {
 		a, ok := r.Action.(*rulebook.Fallback)
 		if !ok {
+			c.sendsMissing(r)
 			continue
 		}
 		c.note(Proved, r, "")
@@ -72,7 +73,38 @@ func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) {
 		c.note(Found, r, "")
 		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown,
 			Message: fmt.Sprintf("Below %s/ every wrong address answers 200: whoever mistypes one, and every search engine, is told that the page is there.", folder),
-			Advice:  "name the addresses that are meant, as in /planner/:from/:to, or accept it where the page itself says what is missing"})
+			Advice:  "name the addresses that are meant, as in /planner/:from/:to, or accept it where the page itself says so"})
 		return
 	}
+}
+
+// sendsMissing looks at a redirect of what the tree does not have: it must not end
+// at a page that answers 200.
+func (c *checker) sendsMissing(r *rulebook.Rule) {
+	asksForMissing := func(t *rulebook.Test) bool {
+		return t.Field.Kind == rulebook.FieldFile && !t.Unless && len(t.Values) == 1 && t.Values[0].Text == "missing"
+	}
+	if _, ok := r.Action.(*rulebook.Redirect); !ok || !slices.ContainsFunc(r.Tests, asksForMissing) {
+		return
+	}
+	for _, s := range c.sitesOf(r) {
+		like := c.space(s).like(r)
+		nowhere := *like
+		nowhere.Address.Path = "/" + improbable
+		for _, req := range append(c.firstProbes(s, r), like, &nowhere) {
+			c.tried++
+			v := c.Visit(req)
+			last := v.Last()
+			if v.Hops[0].Response.By != r || v.Ending != engine.Arrived || last.Status != 200 || last.File == nil {
+				continue
+			}
+			place, width := clause(r, "when", "to")
+			c.note(Found, r, "")
+			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+				Message: fmt.Sprintf("Whoever asks for what is not there ends at %s, which answers 200: visitors, and every search engine, are told that the page is there.", v.Hops[len(v.Hops)-1].Request.Address),
+				Advice:  "show the page with its status:   error not-found for 404 show " + last.File.Path})
+			return
+		}
+	}
+	c.note(Tried, r, "no missing address was found that ends at a page")
 }

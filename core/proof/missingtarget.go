@@ -143,7 +143,7 @@ func fitsPieces(path string, pieces []string) bool {
 
 // missingRows tells once of all rows of a table that lead nowhere.
 func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) int {
-	count := 0
+	rows := map[*rulebook.Row]bool{} // each is asked for by several schemes and hosts
 	var first Finding
 	for _, req := range c.probes(s, r) {
 		c.tried++
@@ -152,7 +152,7 @@ func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) int {
 		if v.Hops[0].Response.By != r || row.New == "" || v.Ending != engine.Arrived || v.Last().Cause != engine.CauseMissing {
 			continue
 		}
-		if count++; count > 1 {
+		if rows[row] = true; len(rows) > 1 || first.Request != nil {
 			continue
 		}
 		place, width := clause(r, "table")
@@ -161,11 +161,11 @@ func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) int {
 			Message: fmt.Sprintf("%s:%d sends to %s, which is not there.", table.Name, row.Line, row.New),
 			Advice:  "correct the new address in the table, or write 410 for what is gone"}
 	}
-	if count == 0 {
+	if len(rows) == 0 {
 		return 0
 	}
-	first.Count = count
-	first.Message += further(count-1, "So does one more row.", "So do %d more rows.")
+	first.Count = len(rows)
+	first.Message += further(len(rows)-1, "So does one more row.", "So do %d more rows.")
 	c.add(first)
 	return 1
 }

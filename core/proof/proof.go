@@ -86,7 +86,7 @@ type Kind struct {
 // Kinds are the findings that Check looks for.
 func Kinds() []Kind {
 	return []Kind{redirectLoop, runaway, rewriteLoop, neverReached, guardBypassed, openTarget, badTarget, exampleFails, conflict, orderDecides,
-		chain, missingTarget, errorPageMissing, errorPageUnreachable, fallbackHidesMissing, downgrade, queryLost, methodLost, listingOpen, exposed,
+		chain, permanentVaries, missingTarget, errorPageMissing, errorPageUnreachable, fallbackHidesMissing, downgrade, queryLost, methodLost, listingOpen, exposed,
 		hiddenByRule, splitAddress, looksUnintended, headerInvalid, headerConflict, hintUseless, compressUseless, acceptNothing}
 }
 
@@ -269,7 +269,7 @@ func (c *checker) uselessAccepts() {
 				continue
 			}
 			f := Finding{Rules: []*rulebook.Rule{r}, Place: a.Place, Width: len("accept"),
-				Message: fmt.Sprintf("there is no finding %s here to accept", a.Finding), Advice: "take the accept out"}
+				Message: fmt.Sprintf("There is no finding %s here to accept.", a.Finding), Advice: "take the accept out"}
 			if probes := c.probes(c.sitesOf(r)[0], r); len(probes) > 0 {
 				f.Request = probes[0]
 			}

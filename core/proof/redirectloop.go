@@ -148,7 +148,11 @@ func (c *checker) loopFinding(circle []engine.Hop) Finding {
 func loopAdvice(circle []engine.Hop, req request.Request) string {
 	rule := circle[0].Response.By
 	if rule == nil {
-		return "keep the slash in what the rewrite makes of the path, or serve folders without it:   folder plain in / slash leave"
+		what := "keep the slash in what the rewrite makes of the path"
+		if len(circle) > 1 {
+			what = "send folders to their address with its slash"
+		}
+		return what + ", or serve them without it:   folder plain in / slash leave"
 	}
 	if a, ok := rule.Action.(*rulebook.Redirect); ok && len(circle) == 1 && !hasTest(rule, rulebook.FieldScheme) {
 		if scheme, _ := rulebook.Constant(a.To.Scheme); scheme == "https" && req.Address.Scheme == "https" {

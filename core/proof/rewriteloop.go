@@ -1,6 +1,8 @@
 package proof
 
 import (
+	"strings"
+
 	"kibitz/core/engine"
 	"kibitz/core/rulebook"
 )
@@ -27,7 +29,7 @@ func findRewriteLoops(c *checker) {
 			}
 			v := g.decide(component, bad)
 			if v.visit != nil {
-				c.add(rewriteLoopFinding(v.visit))
+				c.add(c.rewriteLoopFinding(v.visit))
 				c.note(Found, v.visit.Hops[0].Response.By, "")
 			}
 			c.noteAll(component, v)
@@ -66,11 +68,27 @@ func (c *checker) rewriteGraph(s *rulebook.Site) *hops {
 	return g
 }
 
-func rewriteLoopFinding(v *engine.Visit) Finding {
+func (c *checker) rewriteLoopFinding(v *engine.Visit) Finding {
 	r := v.Hops[0].Response.By
 	f := Finding{Rules: []*rulebook.Rule{r}, Request: v.Hops[0].Request}
 	f.Place, f.Width = clause(r, "then", "on", "to")
-	f.Message = "Whoever asks for " + f.Request.Address.String() + " gets a 500: the reading is started again and again, and the entry takes its own result each time."
+	takes := "the entry takes its own result each time"
 	f.Advice = "write   then next   or narrow what the entry takes, so that its own target is not in it"
+	// What comes round is met in every start but perhaps the first.
+	times := map[*rulebook.Rule]int{}
+	for _, met := range c.Met(f.Request) {
+		if times[met]++; times[met] == 3 && met != r && met.Kind == rulebook.KindRewrite {
+			f.Rules = append(f.Rules, met)
+		}
+	}
+	if len(f.Rules) > 1 {
+		var names []string
+		for _, round := range f.Rules {
+			names = append(names, round.Name)
+		}
+		takes = strings.Join(names, " and ") + " take each other's results"
+		f.Advice = "write   then next   in one of them, or take it out"
+	}
+	f.Message = "Whoever asks for " + f.Request.Address.String() + " gets a 500: the reading is started again and again, and " + takes + "."
 	return f
 }

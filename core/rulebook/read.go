@@ -69,7 +69,7 @@ type builder struct {
 	lists   map[string][]Word
 	named   map[string][]*Rule
 	hosts   map[string]*Site // by the host or its pattern
-	site    *Site // what the entries at hand belong to; nil: all sites
+	site    *Site            // what the entries at hand belong to; nil: all sites
 }
 
 // maxSources bounds how many files a rulebook may include, each time counted.
