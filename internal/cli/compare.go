@@ -257,7 +257,7 @@ func (r *run) returning(c *replay.Returning, newName string) {
 		if h.Response.By != nil {
 			from += "   " + h.Response.By.Name + " " + place(h.Response.By)
 		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), engine.StatusText(h.Response), render.Short(h.Request.Address.String(), 70), "to " + render.Short(r.nearText(h.Response.Location), 60), out.Quiet(from)})
+		rows = append(rows, []string{fmt.Sprint(i + 1), engine.StatusText(h.Response), render.Short(h.Request.Address.String(), 70), "to " + render.Short(h.Response.Location, 60), out.Quiet(from)})
 	}
 	out.Rows("    ", rows, 0)
 	out.Printf("\n")
