@@ -303,6 +303,7 @@ func (s *state) body(r *Response, rule *rulebook.Rule, b rulebook.Body, fill boo
 	case b.Text != nil:
 		text, _ := s.valuesOf(rule).fill(b.Text.Body, forText)
 		r.content, r.Type = []byte(text), "text/plain"
+		s.note(rule, "shows its text")
 	case b.Show != "":
 		n, _ := s.node(b.Show)
 		if n == nil || n.Folder {

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"kibitz/core/request"
 )
 
 // Directives are those of a Cache-Control field (RFC 9111, 5.2), by their
@@ -33,9 +35,12 @@ func (d Directives) has(name string) bool {
 // 9110, 15.1).
 var heuristic = map[int]bool{200: true, 203: true, 204: true, 206: true, 300: true, 301: true, 308: true, 404: true, 405: true, 410: true, 414: true, 501: true}
 
-// Keeping says in a sentence how long an answer is kept by a browser, at the
-// time now (zero where that is not known).
-func Keeping(r *Response, now time.Time) string {
+// Keeping says in a sentence how long a browser keeps the answer to a request.
+func Keeping(req *request.Request, r *Response) string {
+	if !keepable(req) {
+		return "not kept: only answers to GET and HEAD are"
+	}
+	now := req.Time
 	field, said := r.Get("Cache-Control")
 	d := CacheControl(field)
 	redirect := Follows(r)
@@ -92,10 +97,17 @@ func Keeping(r *Response, now time.Time) string {
 	return fmt.Sprintf("kept as each browser sees fit, often a tenth of its age, here %s (RFC 9111, 4.2.2)", duration(int64(now.Sub(t).Seconds())/10))
 }
 
-// Stored reports whether a browser goes on using a redirect without asking for
-// it again (RFC 9111, 3 and 4.2).
-func Stored(r *Response, now time.Time) bool {
-	if !Follows(r) || varies(r) {
+// keepable reports whether answers to a request are kept at all: others than GET
+// and HEAD would need more than browsers heed (RFC 9110, 9.3.3).
+func keepable(req *request.Request) bool {
+	verb := req.Verb()
+	return verb == http.MethodGet || verb == http.MethodHead
+}
+
+// Stored reports whether a browser goes on using a redirect at the time now, without
+// asking for it again (RFC 9111, 3 and 4.2).
+func Stored(req *request.Request, r *Response, now time.Time) bool {
+	if !keepable(req) || !Follows(r) || varies(r) {
 		return false
 	}
 	field, _ := r.Get("Cache-Control")

@@ -163,9 +163,15 @@ func TestKeeping(t *testing.T) {
 		{"redirect r on /x to /page.html as permanent", "/x", "remembered by browsers without end: nothing says otherwise"},
 		{"redirect r on /x to /page.html as permanent\nheader h for 301 set Cache-Control max-age=3600", "/x", "remembered by browsers for 1 hour"},
 		{"redirect r on /x to /page.html as temporary", "/x", "not remembered by browsers"},
+		{"redirect r on /x to /page.html as permanent", "POST /x", "not kept: only answers to GET and HEAD are"},
+		{"", "POST /page.html", "not kept"},
+		{"", "HEAD /page.html", "a tenth of its age"},
+		{"reply r on /x with 410", "/x", "kept as each browser sees fit"},
+		{"access a refuse", "/x", "not kept"},
 	} {
-		r := dated(t, test.rules).Predict(get(t, test.asks))
-		if got := Keeping(r, now); !strings.Contains(got, test.want) {
+		req := get(t, test.asks)
+		req.Time = now
+		if got := Keeping(req, dated(t, test.rules).Predict(req)); !strings.Contains(got, test.want) {
 			t.Errorf("%s: %q, want %q", test.rules, got, test.want)
 		}
 	}

@@ -346,7 +346,7 @@ func addressKey(req *request.Request) string {
 func (w *walker) steps(req *request.Request) []step {
 	var out []step
 	if w.Old.Serves(req.Address.Host) {
-		if old := w.Old.Predict(req); engine.Stored(old, w.now) {
+		if old := w.Old.Predict(req); engine.Stored(req, old, w.now) {
 			out = append(out, step{at: req, answer: old, stored: true})
 		}
 		if to := w.upgraded(req); to != nil {

@@ -259,7 +259,7 @@ func (r *run) hopSteps(e *engine.Engine, i int, h engine.Hop) {
 	}
 	out.Printf("  =  %s decided by %s\n", engine.StatusText(resp), by)
 	if !resp.App {
-		out.Printf("     %s\n", engine.Keeping(resp, h.Request.Time))
+		out.Printf("     %s\n", engine.Keeping(h.Request, resp))
 	}
 }
 
