@@ -40,6 +40,9 @@ func Keeping(req *request.Request, r *Response) string {
 	if !keepable(req) {
 		return "not kept: only answers to GET and HEAD are"
 	}
+	if r.Status == http.StatusNotModified {
+		return "what the browser has kept is good once more (RFC 9111, 4.3.4)"
+	}
 	now := req.Time
 	field, said := r.Get("Cache-Control")
 	d := CacheControl(field)
