@@ -377,6 +377,8 @@ var files = []situation{
 		list: `
 HEAD /about.html       => 200 Content-Length: 900
 OPTIONS /about.html    => 204 Allow: GET, HEAD, OPTIONS
+OPTIONS *              => 204 Allow: GET, HEAD, OPTIONS
+GET *                  => 400
 POST /about.html       => 405 Allow: GET, HEAD, OPTIONS
 DELETE /none           => 405
 PROPFIND /             => 405`,

@@ -57,7 +57,10 @@ func (s *state) run(r *Response) {
 		s.plainPage(r)
 		return
 	}
-	if !s.limits(r) && !s.reading(r) && !s.method(r) {
+	switch {
+	case s.path == wholeServer:
+		s.method(r)
+	case !s.limits(r) && !s.reading(r) && !s.method(r):
 		s.file(r)
 	}
 	r.Path, r.Query = s.path, s.query
@@ -77,6 +80,9 @@ func (s *state) run(r *Response) {
 	}
 }
 
+// wholeServer is what OPTIONS asks for that is about no address (RFC 9110, 9.3.7).
+const wholeServer = "*"
+
 // receive finds the site and makes the path canonical (step 0).
 func (s *state) receive(r *Response) bool {
 	key := frontKey{scheme: s.req.Address.Scheme, host: s.req.Address.Host, method: s.req.Verb(), port: s.req.Address.Port}
@@ -93,6 +99,9 @@ func (s *state) receive(r *Response) bool {
 	}
 	r.Site = s.site.Site
 	path, err := canonical.Path(s.req.Address.Path, s.site.KeepSlashes)
+	if s.req.Address.Path == wholeServer && key.method == http.MethodOptions {
+		path, err = wholeServer, nil
+	}
 	if err != nil {
 		r.Status, r.Cause = http.StatusBadRequest, CauseBadRequest
 		s.note(nil, "%v", err)

@@ -546,7 +546,10 @@ func (w *logWorker) countOf(s *sum) *OutcomeCount {
 func (w *logWorker) target(key string) string {
 	method, target, _ := strings.Cut(key, " ")
 	address := target
-	if target[0] == '/' || target[0] == '*' {
+	path, _, _ := strings.Cut(target, "?")
+	if path == "*" {
+		address = w.origin
+	} else if target[0] == '/' || target[0] == '*' {
 		address = w.origin + target
 	} else if a, err := request.Parse(target, w.base); err == nil {
 		address = a.String()

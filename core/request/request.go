@@ -89,14 +89,19 @@ func (a Address) Target() string {
 	return a.Path
 }
 
-func (a Address) String() string { return a.Origin() + a.Target() + a.Fragment }
+func (a Address) String() string {
+	if a.Path == "*" { // the server itself (RFC 9112, 3.3)
+		return a.Origin()
+	}
+	return a.Origin() + a.Target() + a.Fragment
+}
 
 var noBreaks = strings.NewReplacer("\t", "", "\n", "", "\r", "")
 
 // Parse reads an address as it is typed or listed: a full http or https URL,
 // or a path that is asked of base. It is lenient where browsers are (WHATWG
 // URL), but leaves dot segments and percent-encoding as they are, since not
-// every client is a browser.
+// every client is a browser. `*` is the server itself (RFC 9112, 3.2.4).
 func Parse(s string, base Address) (Address, error) {
 	s = strings.TrimFunc(s, func(r rune) bool { return r <= ' ' })
 	if strings.ContainsAny(s, "\t\n\r") {
@@ -109,7 +114,7 @@ func Parse(s string, base Address) (Address, error) {
 	rest := s
 	scheme, after, hasScheme := strings.Cut(s, ":")
 	switch {
-	case s[0] == '/' && !strings.HasPrefix(s, "//"):
+	case s == "*", s[0] == '/' && !strings.HasPrefix(s, "//"):
 	case hasScheme && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https")):
 		a = Address{Scheme: strings.ToLower(scheme)}
 		rest = strings.TrimLeft(after, `/\`)

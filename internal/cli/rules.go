@@ -105,10 +105,14 @@ func isSelector(word string) bool {
 
 // takes says what an entry takes.
 func takes(rule *rulebook.Rule) string {
-	if s := clausesAs(rule, isSelector); s != "" {
-		return s
+	s := clausesAs(rule, isSelector)
+	switch {
+	case rule.Kind == rulebook.KindMoves:
+		return strings.TrimSpace("the table's addresses " + s)
+	case s == "":
+		return "every request"
 	}
-	return "every request"
+	return s
 }
 
 // does says what an entry does.

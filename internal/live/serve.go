@@ -363,7 +363,8 @@ func (s *Server) Serve(ctx context.Context, listeners ...*Listener) error {
 	for _, l := range listeners {
 		server := &http.Server{
 			Handler: s, ErrorLog: log.New(io.Discard, "", 0), MaxHeaderBytes: 1 << 20,
-			ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
+			DisableGeneralOptionsHandler: true, // the rulebook's header entries have their say
+			ReadHeaderTimeout:            10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
 		}
 		if l.Scheme == "https" {
 			server.Protocols = new(http.Protocols)
