@@ -164,7 +164,7 @@ var outcomes = map[string]func(*Result) bool{
 	"loop":  func(r *Result) bool { return r.ends(engine.Loop) || r.ends(engine.TooLong) },
 	"unmet": func(r *Result) bool { return len(r.Unmet) > 0 },
 	"differs": func(r *Result) bool {
-		return r.Item.Recorded != 0 && !r.Response.App && r.Item.Recorded != r.Response.Status
+		return r.Item.Recorded != 0 && differs(r.Item.Recorded, r.Response.Status, r.Response.Cause)
 	},
 	"chain":         func(r *Result) bool { return r.Redirects() > 1 },
 	"redirect-loop": func(r *Result) bool { return r.ends(engine.Loop) },

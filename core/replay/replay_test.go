@@ -284,3 +284,29 @@ func TestMostAreTheCommonest(t *testing.T) {
 		}
 	}
 }
+
+func TestWhatDiffers(t *testing.T) {
+	for _, test := range []struct {
+		recorded, predicted int
+		cause               engine.Cause
+		want                bool
+	}{
+		{200, 200, engine.CauseFile, false},
+		{304, 200, engine.CauseFile, false},
+		{304, 200, engine.CauseDocument, false},
+		{206, 200, engine.CauseFile, false},
+		{304, 200, engine.CauseFallback, false},
+		{304, 200, engine.CauseReply, true},
+		{304, 200, engine.CauseListing, true},
+		{304, 404, engine.CauseMissing, true},
+		{304, 301, engine.CauseSlash, true},
+		{200, 304, engine.CauseUnchanged, true},
+		{416, 200, engine.CauseFile, true},
+		{502, 0, engine.CauseHandoff, false},
+		{404, 410, engine.CauseReply, true},
+	} {
+		if got := differs(test.recorded, test.predicted, test.cause); got != test.want {
+			t.Errorf("recorded %d, predicted %d (%s): %v", test.recorded, test.predicted, test.cause, got)
+		}
+	}
+}

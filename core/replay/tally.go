@@ -3,6 +3,7 @@ package replay
 import (
 	"cmp"
 	"hash/crc32"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -290,7 +291,17 @@ func (t *Tally) look(l look, target string, n int64) {
 }
 
 // differs reports whether a server's status is not what is predicted.
-func (s *sum) differs(status int) bool { return s.status != 0 && s.status != status }
+func (s *sum) differs(status int) bool { return differs(status, s.status, s.cause) }
+
+// differs reports whether a recorded status is another than the predicted one (0
+// for an application's). That a file came as 304 or 206 is up to the browser, which
+// has a copy or wants a part; few lists tell of it.
+func differs(recorded, predicted int, cause engine.Cause) bool {
+	if predicted == http.StatusOK && (recorded == http.StatusNotModified || recorded == http.StatusPartialContent) {
+		return cause != engine.CauseFile && cause != engine.CauseDocument && cause != engine.CauseFallback
+	}
+	return predicted != 0 && predicted != recorded
+}
 
 // refer counts the pages that requests for a missing address come from, if there
 // are not too many such addresses. The pages are not to be used any more.

@@ -409,11 +409,14 @@ func (r *run) recorded(t *replay.Tally, most int) {
 		predicted string
 	}
 	cells := map[cell]int64{}
+	differs := map[cell]bool{}
 	rowTotals, columns := map[int]int64{}, map[string]bool{}
 	same, total := int64(0), int64(0)
 	for o, c := range t.Outcomes {
 		for _, r := range c.Recorded {
-			cells[cell{r.Status, o.Status}] += r.N
+			at := cell{r.Status, o.Status}
+			cells[at] += r.N
+			differs[at] = differs[at] || r.Differs != nil
 			rowTotals[r.Status] += r.N
 			columns[o.Status] = true
 			total += r.N
@@ -447,7 +450,7 @@ func (r *run) recorded(t *replay.Tally, most int) {
 			switch {
 			case n == 0:
 				text = "."
-			case s != fmt.Sprint(status) && s != "app":
+			case differs[cell{status, s}]:
 				text = r.out.Doubtful(text)
 			}
 			row = append(row, text)
