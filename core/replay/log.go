@@ -335,7 +335,7 @@ type logWorker struct {
 }
 
 func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWorker {
-	base := e.Book.BaseAddress()
+	base := o.base(e)
 	reads := e.Reads(base.Host)
 	classes := reads.Agent || reads.Referrer || reads.Client || reads.Time
 	room := maxSlots
@@ -450,6 +450,10 @@ func (w *logWorker) count() {
 	}
 	for i := range waiting {
 		m := &waiting[i]
+		if m.Target[0] != '/' {
+			w.countAlone(m)
+			continue
+		}
 		s, found := w.slots.find(m.key, m.class, m.hash)
 		if !found {
 			if err := w.ask(&m.Line); err != nil {
@@ -474,6 +478,25 @@ func (w *logWorker) count() {
 	}
 }
 
+// countAlone counts a line that names the host that it asks for, as few do: its site
+// may look at other things than the one that the log is of.
+func (w *logWorker) countAlone(m *met) {
+	if err := w.ask(&m.Line); err != nil {
+		w.skip(m.chunk, m.line, err)
+		return
+	}
+	sum := w.predict()
+	s := slot{look: sum.look, key: string(m.Asked(m.Target)), sum: sum}
+	w.counts.Requests++
+	s.add(m.Status)
+	if s.look == lookMissing {
+		if m.Tail(); len(m.Referrer) > 0 {
+			w.refer(&s, m.Referrer)
+		}
+	}
+	w.foldSlot(&s)
+}
+
 // refer counts the page that a request for a missing address came from.
 func (w *logWorker) refer(s *slot, from []byte) {
 	if s.rare == nil {
@@ -489,13 +512,14 @@ func (w *logWorker) ask(l *list.Line) error {
 		return err
 	}
 	w.request = request.Request{Method: verb(l.Method), Address: address, Headers: w.request.Headers[:0]}
-	if w.reads.Client || w.reads.Copied {
+	all := w.reads.Copied || l.Target[0] != '/'
+	if w.reads.Client || all {
 		w.request.Client = l.ClientAddr()
 	}
-	if w.reads.Time || w.reads.Copied {
+	if w.reads.Time || all {
 		w.request.Time = l.At()
 	}
-	if w.reads.Agent || w.reads.Referrer || w.reads.Copied {
+	if w.reads.Agent || w.reads.Referrer || all {
 		w.request.Headers = l.Headers(w.request.Headers)
 	}
 	w.options.complete(&w.request)
@@ -546,12 +570,13 @@ func (w *logWorker) countOf(s *sum) *OutcomeCount {
 func (w *logWorker) target(key string) string {
 	method, target, _ := strings.Cut(key, " ")
 	address := target
-	path, _, _ := strings.Cut(target, "?")
-	if path == "*" {
-		address = w.origin
-	} else if target[0] == '/' || target[0] == '*' {
+	if target[0] == '/' {
 		address = w.origin + target
-	} else if a, err := request.Parse(target, w.base); err == nil {
+	} else if a, err := list.TargetAddress(target, w.base); err == nil {
+		if !w.engine.ReadsQuery(a.Host) {
+			a.Query, a.HasQuery = "", false
+		}
+		a.Fragment = ""
 		address = a.String()
 	}
 	return withMethod(&request.Request{Method: method}, address)

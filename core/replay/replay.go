@@ -54,6 +54,7 @@ func Predict(e *engine.Engine, name string, item *list.Item) *Result {
 // Options say how requests are replayed.
 type Options struct {
 	Workers int
+	Base    request.Address    // what paths are asked of; if it is empty, the first site
 	Headers []request.Header   // of every request that does not have them
 	Stop    *atomic.Bool       // set: the replay ends early; nil: never
 	Keep    func(*Result) bool // only results that it likes are counted and shown; nil: all
@@ -61,6 +62,13 @@ type Options struct {
 }
 
 func (o *Options) stopped() bool { return o.Stop != nil && o.Stop.Load() }
+
+func (o *Options) base(e *engine.Engine) request.Address {
+	if o.Base.Host == "" {
+		return e.Book.BaseAddress()
+	}
+	return o.Base
+}
 
 // complete adds the header fields that a request does not have.
 func (o *Options) complete(req *request.Request) {
@@ -131,7 +139,7 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 			}
 			b = &batch{name: s.Name, done: make(chan struct{})}
 		}
-		counts, err := s.Read(e.Book.BaseAddress(), func(item *list.Item) {
+		counts, err := s.Read(o.base(e), func(item *list.Item) {
 			b.items = append(b.items, item)
 			if len(b.items) == batchSize {
 				send()

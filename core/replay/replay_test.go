@@ -22,12 +22,21 @@ import (
 
 func build(t testing.TB, rules string) *engine.Engine {
 	t.Helper()
-	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+rules), func(string) ([]byte, error) { return nil, os.ErrNotExist })
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+rules+otherSite), func(string) ([]byte, error) { return nil, os.ErrNotExist })
 	if err != nil {
 		t.Fatal(err)
 	}
-	return engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": strings.Repeat("home ", 300), "/a.txt": "a", "/errors/404.html": "{path}"})})
+	return engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": strings.Repeat("home ", 300), "/a.txt": "a", "/errors/404.html": "{path}"}), nil})
 }
+
+// otherSite is what a log's lines may ask for, too, if they name its host.
+const otherSite = `
+site other address https://t.example
+access t-client when client 192.0.2.0/25 refuse
+redirect t-query when query.y present to /a.txt as 301
+reply t-agent when agent *bot* with 410
+reply t-time when time after 2026-10-20 with 503
+`
 
 // access makes a log with everything that is odd in logs.
 func access(n int) string {
@@ -41,7 +50,7 @@ func access(n int) string {
 			continue
 		}
 		fmt.Fprintf(&b, "%s - - [%02d/Oct/2026:13:55:36 +0000] \"%s\" %s 12", pick("192.0.2.1", "192.0.2.200", "2001:db8::1", "-", "pier.example"), 1+r.Intn(28),
-			pick("GET", "GET", "HEAD", "POST")+" "+pick("/", "/a.txt", "/%61.txt", "/none", "/none?x=1", "/old", "/old?q=2", "/loop", "/c1", "/a\\x22b", "http://s.example/a.txt", "//a.txt", "/../x", "/"+strings.Repeat("l", 80), "/n"+fmt.Sprint(r.Intn(500)))+pick(" HTTP/1.1", " HTTP/2.0", ""), pick("200", "200", "404", "301", "500", "000"))
+			pick("GET", "GET", "HEAD", "POST", "OPTIONS")+" "+pick("/", "/a.txt", "/%61.txt", "/none", "/none?x=1", "/old", "/old?q=2", "/loop", "/c1", "/a\\x22b", "http://s.example/a.txt", "http://t.example/a?x=1", "https://T.example/a?y=2#f", "http://u.example/", "*", "//a.txt", "/../x", "/"+strings.Repeat("l", 80), "/n"+fmt.Sprint(r.Intn(500)))+pick(" HTTP/1.1", " HTTP/2.0", ""), pick("200", "200", "404", "301", "500", "000"))
 		if r.Intn(2) == 0 {
 			fmt.Fprintf(&b, " \"%s\" \"%s\"", pick("-", "https://s.example/", "https://r.example/x"), pick("-", "a bot", "reader \\\"x\\\""))
 		}
