@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"encoding/xml"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -252,4 +253,46 @@ func TestExpectationsThatAreNotMet(t *testing.T) {
 	}
 	text, _, _ := kibitz(t, dir, "", "replay", "-each", "list.txt")
 	contains(t, text, "301 GET     https://s.example/old   /fares/   old   UNMET: Location /boats/ expected, /fares/ predicted", "302 GET     https://s.example/round   /round (loop)   round", "app GET     https://s.example/book      book")
+}
+
+// A log says nothing of the host and scheme that it is of: -base does.
+func TestPathsAreAskedOfTheBase(t *testing.T) {
+	rules := "redirect secure when scheme http to https://{host}{path} as permanent\n" +
+		"site boats address https://boats.example hosts *.boats.example\naccess crew when client 203.0.113.9 refuse\nreply deck on /deck with 200 text {host}"
+	log := `203.0.113.9 - - [10/Oct/2026:13:55:00 +0000] "GET /deck HTTP/1.1" 200 7` + "\n" + `192.0.2.1 - - [10/Oct/2026:13:55:00 +0000] "GET /deck?x HTTP/1.1" 200 7` + "\n"
+	dir := harbourIn(t, situation{rules: rules, list: "/deck"})
+	for _, test := range []struct{ base, want string }{
+		{"", "404 https://s.example/deck|404 https://s.example/deck?x"},
+		{"http://s.example", "301 http://s.example/deck|301 http://s.example/deck?x"},
+		{"https://boats.example/", "403 https://boats.example/deck|200 https://boats.example/deck?x"},
+		{"https://tern.boats.example", "403 https://tern.boats.example/deck|200 https://tern.boats.example/deck?x"},
+		{"boats.example", "-base is the URL of a site, without a path"},
+		{"https://boats.example/deck", "-base is the URL of a site, without a path"},
+		{"https://stranger.example", "no site of the rulebook answers for stranger.example"},
+	} {
+		out, errs, status := kibitz(t, dir, log, "replay", "-base", test.base, "-each", "-as", "jsonl", "-")
+		var got []string
+		for _, line := range strings.Split(strings.TrimSpace(out), "\n") {
+			var l struct {
+				Status int
+				URL    string
+			}
+			if json.Unmarshal([]byte(line), &l) == nil {
+				got = append(got, fmt.Sprint(l.Status, " ", l.URL))
+			}
+		}
+		if status == 2 {
+			got = []string{errs}
+		}
+		if s := strings.Join(got, "|"); !strings.Contains(s, test.want) {
+			t.Errorf("-base %s: %s, want %s", test.base, s, test.want)
+		}
+		// The sums come by another road.
+		out, _, _ = kibitz(t, dir, log, "replay", "-base", test.base, "-as", "json", "-")
+		for _, want := range strings.Split(test.want, "|") {
+			if code, _, ok := strings.Cut(want, " http"); ok && !strings.Contains(out, `"status": "`+code+`"`) {
+				t.Errorf("-base %s: no %s among the sums: %s", test.base, code, out)
+			}
+		}
+	}
 }

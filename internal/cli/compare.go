@@ -36,7 +36,7 @@ Exit status 1: visitors are sent round; or, with -expect-none, anything changes.
 		as := flags.String("as", "text", "the `form` of the result: text, json")
 		f := &compareFlags{}
 		flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
-		flags.StringVar(&f.format, "list", "", "the `format` of the lists (default: told by content)")
+		f.setup(flags)
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
 			if err := r.checkAs("text", "json"); err != nil {
@@ -45,7 +45,7 @@ Exit status 1: visitors are sent round; or, with -expect-none, anything changes.
 			if len(args) < 2 {
 				return 0, usagef("name the old rulebook and the new one, like: kibitz compare before.kibitz site.kibitz requests.txt")
 			}
-			if err := checkFormat(f.format); err != nil {
+			if err := f.checkFormat(); err != nil {
 				return 0, err
 			}
 			return r.compare(args[0], args[1], args[2:], f)
@@ -55,7 +55,7 @@ Exit status 1: visitors are sent round; or, with -expect-none, anything changes.
 
 type compareFlags struct {
 	expectNone bool
-	format     string
+	listFlags
 }
 
 // loadSide reads a rulebook, or the rulebook of -rules with a folder as the files
@@ -93,6 +93,10 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		return 0, err
 	}
 	r.origin = after.Book.BaseAddress().Origin()
+	base, err := f.address(after)
+	if err != nil {
+		return 0, err
+	}
 	start := time.Now()
 	c := replay.NewCompare(before, after)
 	items := make(chan *list.Item, 1024)
@@ -113,7 +117,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		}
 	}
 	for _, name := range lists {
-		counts, err := r.readList(name, f.format, after.Book.BaseAddress(), send)
+		counts, err := r.readList(name, f.format, base, send)
 		if err != nil {
 			close(items)
 			return 0, err

@@ -50,7 +50,7 @@ Exit status 1: there are loops or unmet expectations.`,
 		flags.BoolVar(&f.each, "each", false, "show every request instead of the sums")
 		flags.BoolVar(&f.strict, "strict", false, "a line that cannot be read is an error")
 		flags.BoolVar(&f.everyFile, "every-file", false, "ask for each file and folder of the sites' trees")
-		flags.StringVar(&f.format, "list", "", "the `format` of the lists: "+formatNames()+" (default: told by content)")
+		f.setup(flags)
 		flags.IntVar(&f.workers, "workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once, a `number`")
 		flags.IntVar(&f.top, "top", 10, "how many addresses of a sort are shown, a `number`")
 		flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may stand several times")
@@ -74,10 +74,10 @@ Exit status 1: there are loops or unmet expectations.`,
 				return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
 			case f.workers < 1 || f.top < 1:
 				return 0, usagef("-workers and -top are numbers from 1 on")
-			case f.merge && (f.each || f.everyFile || f.only != nil || f.headers != nil || f.since+f.until != ""):
+			case f.merge && (f.each || f.everyFile || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
 				return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
 			}
-			if err := checkFormat(f.format); err != nil {
+			if err := f.checkFormat(); err != nil {
 				return 0, err
 			}
 			if *watch {
@@ -88,12 +88,35 @@ Exit status 1: there are loops or unmet expectations.`,
 	},
 }
 
+// listFlags say how lists are read.
+type listFlags struct{ format, base string }
+
+func (f *listFlags) setup(flags *flag.FlagSet) {
+	flags.StringVar(&f.format, "list", "", "the `format` of the lists: "+formatNames()+" (default: told by content)")
+	flags.StringVar(&f.base, "base", "", "the `URL` of the site that the paths of the lists are asked of, like http://www.s.example (default: the first site's address)")
+}
+
 // checkFormat refuses a format of lists that there is not; "" is told by content.
-func checkFormat(format string) error {
-	if format == "" || slices.Contains(list.Formats, list.Format(format)) {
+func (f *listFlags) checkFormat() error {
+	if f.format == "" || slices.Contains(list.Formats, list.Format(f.format)) {
 		return nil
 	}
-	return usagef("-list is one of %s, not %s", formatNames(), format)
+	return usagef("-list is one of %s, not %s", formatNames(), f.format)
+}
+
+// address is what the paths of lists are asked of.
+func (f *listFlags) address(e *engine.Engine) (request.Address, error) {
+	if f.base == "" {
+		return e.Book.BaseAddress(), nil
+	}
+	a, err := request.Parse(f.base, request.Address{})
+	switch {
+	case err != nil || a.Host == "" || a.Path != "/" || a.HasQuery || a.Fragment != "":
+		return a, usagef("-base is the URL of a site, without a path, like https://saltmarsh-ferries.example; not %s", f.base)
+	case !e.Serves(a.Host):
+		return a, usagef("-base %s: no site of the rulebook answers for %s", f.base, a.Host)
+	}
+	return a, nil
 }
 
 // listOptions say how a list is read; another that it names lies beside it.
@@ -204,12 +227,13 @@ func (f *replayFlags) filter() (func(*replay.Result) bool, error) {
 type replayFlags struct {
 	each, strict, everyFile bool
 	workers, top            int
-	format                  string
-	only                    onlyFlags
-	since, until            string
-	save                    string
-	merge                   bool
-	headers                 headerFlags
+	listFlags
+	only         onlyFlags
+	since, until string
+	save         string
+	merge        bool
+	headers      headerFlags
+	asked        request.Address // what base says
 }
 
 func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, error) {
@@ -223,6 +247,9 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 		return 0, err
 	}
 	if err := f.checkOnly(e.Book); err != nil {
+		return 0, err
+	}
+	if f.asked, err = f.address(e); err != nil {
 		return 0, err
 	}
 	var show func(*replay.Result)
@@ -261,7 +288,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 }
 
 func (f *replayFlags) options(stop *atomic.Bool, keep func(*replay.Result) bool, each func(*replay.Result)) replay.Options {
-	return replay.Options{Workers: f.workers, Headers: f.headers, Stop: stop, Keep: keep, Each: each}
+	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Stop: stop, Keep: keep, Each: each}
 }
 
 // finish shows the sums, and gives the exit status.

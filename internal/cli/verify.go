@@ -46,7 +46,7 @@ Exit status 1: there are differences, or requests without an answer.`,
 		flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
 		flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
 		flags.IntVar(&f.top, "top", 3, "how many examples of each difference are shown, a `number`")
-		flags.StringVar(&f.format, "list", "", "the `format` of the lists (default: told by content)")
+		f.setup(flags)
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
 			if err := r.checkAs("text", "json", "junit", "tap"); err != nil {
@@ -64,10 +64,10 @@ Exit status 1: there are differences, or requests without an answer.`,
 
 type verifyFlags struct {
 	live.Options
-	at     onlyFlags
-	only   onlyFlags
-	top    int
-	format string
+	at   onlyFlags
+	only onlyFlags
+	top  int
+	listFlags
 }
 
 // check reads the flags that are no plain numbers.
@@ -80,7 +80,7 @@ func (f *verifyFlags) check(args []string) error {
 	case f.Parallel < 1 || f.Retries < 0 || f.Rate < 0 || f.top < 1 || f.Timeout <= 0:
 		return usagef("-parallel and -top are numbers from 1 on, -rate and -retries from 0 on, and -timeout is longer than nothing")
 	}
-	if err := checkFormat(f.format); err != nil {
+	if err := f.checkFormat(); err != nil {
 		return err
 	}
 	for _, s := range f.at {
@@ -138,11 +138,15 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 		return 0, err
 	}
 	r.origin = e.Book.BaseAddress().Origin()
+	base, err := f.address(e)
+	if err != nil {
+		return 0, err
+	}
 	var all []*live.Verified
 	start := time.Now()
 	for _, name := range names {
 		var items []*list.Item
-		counts, err := r.readList(name, f.format, e.Book.BaseAddress(), func(item *list.Item) { items = append(items, item) })
+		counts, err := r.readList(name, f.format, base, func(item *list.Item) { items = append(items, item) })
 		if err != nil {
 			return 0, err
 		}
