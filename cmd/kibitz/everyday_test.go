@@ -353,6 +353,24 @@ var slips = []situation{
 		mended: `error lost for 404 text "Nothing here."`,
 	},
 	{
+		name:  "whatever is missing is the front page in secret",
+		rules: `rewrite all when file missing to /index.html`,
+		list: `
+/none         => 200 file /index.html
+/about.html   => 200 file /about.html`,
+		finds:  "fallback-hides-missing",
+		mended: `error lost for 404 show /index.html`,
+	},
+	{
+		name:  "whatever is missing is answered kindly",
+		rules: `reply lost on /pages/* when file missing with 200 text "Nothing here."`,
+		list: `
+/pages/none   => 200 by lost
+/none         => 404`,
+		finds:  "fallback-hides-missing",
+		mended: `reply lost on /pages/* when file missing with 404 text "Nothing here."`,
+	},
+	{
 		name:  "whatever is missing is looked for in the archive",
 		rules: `redirect lost when file missing to https://archive.s.example{path} as temporary`,
 		list: `

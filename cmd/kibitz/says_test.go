@@ -87,7 +87,7 @@ func TestWhatCheckSays(t *testing.T) {
 			"Below /planner/ every wrong address answers 200: whoever mistypes one, and every search engine, is told that the page is there.",
 			"name the addresses that are meant, as in /planner/:from/:to, or accept it where the page itself says so"},
 		{"redirect lost when file missing to / as temporary", "fallback-hides-missing", "site.kibitz:6:15",
-			"Whoever asks for what is not there ends at https://s.example/, which answers 200: visitors, and every search engine, are told that the page is there.",
+			"Whoever asks for what is not there ends at https://s.example/, which answers 200 with /index.html: visitors, and every search engine, are told that the page is there.",
 			"show the page with its status:   error not-found for 404 show /index.html"},
 		{"redirect boats in /vessels/ to http://{host}/fares/ as permanent", "downgrade", "site.kibitz:6:29",
 			"Whoever asks for https://s.example/vessels/ over https is sent to http://s.example/fares/, over http.",

@@ -78,13 +78,18 @@ func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) {
 	}
 }
 
-// sendsMissing looks at a redirect of what the tree does not have: it must not end
-// at a page that answers 200.
+// sendsMissing looks at a redirect, rewrite or reply for what the tree does not
+// have: it must not end at a page that answers 200.
 func (c *checker) sendsMissing(r *rulebook.Rule) {
 	asksForMissing := func(t *rulebook.Test) bool {
 		return t.Field.Kind == rulebook.FieldFile && !t.Unless && len(t.Values) == 1 && t.Values[0].Text == "missing"
 	}
-	if _, ok := r.Action.(*rulebook.Redirect); !ok || !slices.ContainsFunc(r.Tests, asksForMissing) {
+	switch r.Kind {
+	case rulebook.KindRedirect, rulebook.KindRewrite, rulebook.KindReply:
+	default:
+		return
+	}
+	if !slices.ContainsFunc(r.Tests, asksForMissing) {
 		return
 	}
 	for _, s := range c.sitesOf(r) {
@@ -95,14 +100,22 @@ func (c *checker) sendsMissing(r *rulebook.Rule) {
 			c.tried++
 			v := c.Visit(req)
 			last := v.Last()
-			if v.Hops[0].Response.By != r || v.Ending != engine.Arrived || last.Status != 200 || last.File == nil {
+			if !slices.Contains(c.Met(req), r) || v.Ending != engine.Arrived || last.Status != 200 || last.File == nil && r.Kind != rulebook.KindReply {
 				continue
+			}
+			what := fmt.Sprintf("ends at %s, which answers 200", v.Hops[len(v.Hops)-1].Request.Address)
+			if len(v.Hops) == 1 {
+				what = "is answered 200"
+			}
+			advice := "answer them   with 404"
+			if last.File != nil {
+				what += " with " + last.File.Path
+				advice = "show the page with its status:   error not-found for 404 show " + last.File.Path
 			}
 			place, width := clause(r, "when", "to")
 			c.note(Found, r, "")
-			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-				Message: fmt.Sprintf("Whoever asks for what is not there ends at %s, which answers 200: visitors, and every search engine, are told that the page is there.", v.Hops[len(v.Hops)-1].Request.Address),
-				Advice:  "show the page with its status:   error not-found for 404 show " + last.File.Path})
+			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Advice: advice,
+				Message: "Whoever asks for what is not there " + what + ": visitors, and every search engine, are told that the page is there."})
 			return
 		}
 	}
