@@ -69,9 +69,7 @@ func checkTransport(value string) []fault {
 		seen[name] = true
 		switch name {
 		case "max-age":
-			if _, err := strconv.ParseUint(strings.Trim(n, `"`), 10, 63); err != nil {
-				out = append(out, fault{fmt.Sprintf("max-age=%s is no number of seconds", n), right})
-			}
+			out = append(out, checkSeconds(name, strings.Trim(n, `"`), right)...)
 		case "includesubdomains", "preload":
 			if has {
 				out = append(out, fault{name + " takes no value", right})
@@ -84,6 +82,24 @@ func checkTransport(value string) []fault {
 		out = append(out, fault{"max-age is missing, so browsers pass the whole field over", right})
 	}
 	return out
+}
+
+const (
+	year      = 365 * 24 * 60 * 60
+	manyYears = 50
+)
+
+// checkSeconds looks at a span, which is always in seconds: many years of them were
+// meant to be milliseconds.
+func checkSeconds(name, n, right string) []fault {
+	seconds, err := strconv.ParseUint(n, 10, 63)
+	switch {
+	case err != nil:
+		return []fault{{fmt.Sprintf("%s=%s is no number of seconds", name, n), right}}
+	case seconds > manyYears*year:
+		return []fault{{fmt.Sprintf("%s=%s is %d years: it counts seconds, not milliseconds", name, n, seconds/year), right}}
+	}
+	return nil
 }
 
 var cacheFlags = []string{"no-cache", "no-store", "no-transform", "must-revalidate", "must-understand", "private", "proxy-revalidate", "public", "immutable"}
@@ -106,9 +122,7 @@ func checkCacheControl(value string) []fault {
 		case seen[name]:
 			out = append(out, fault{name + " stands twice", right})
 		case slices.Contains(cacheSeconds, name):
-			if _, err := strconv.ParseUint(n, 10, 63); err != nil {
-				out = append(out, fault{fmt.Sprintf("%s=%s is no number of seconds", name, n), name + "=604800"})
-			}
+			out = append(out, checkSeconds(name, n, name+"=604800")...)
 		case slices.Contains(cacheFlags, name):
 			if has && name != "no-cache" && name != "private" {
 				out = append(out, fault{name + " takes no value", name})
