@@ -41,6 +41,7 @@ func readTable(name string, text []byte, def int, fold bool, base request.Addres
 	t := &Table{Name: name}
 	text = bytes.TrimPrefix(text, []byte("\ufeff"))
 	rows := csv.NewReader(bytes.NewReader(text))
+	rows.Comma = commaOf(text)
 	rows.FieldsPerRecord = -1
 	rows.ReuseRecord = true
 	var problems []error
@@ -92,6 +93,18 @@ func readTable(name string, text []byte, def int, fold bool, base request.Addres
 		problems = append(problems, fmt.Errorf("and %d more lines", more))
 	}
 	return t, problems
+}
+
+// commaOf gives what parts the columns of a table: a comma, or where its first row
+// has none, what spreadsheets write in its place.
+func commaOf(text []byte) rune {
+	first, _, _ := bytes.Cut(text, []byte("\n"))
+	for _, comma := range []byte(",\t;") {
+		if bytes.IndexByte(first, comma) >= 0 {
+			return rune(comma)
+		}
+	}
+	return ','
 }
 
 func readRow(row []string, def int, fold bool, base request.Address, keep bool) (Row, error) {
