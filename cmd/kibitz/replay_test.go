@@ -73,7 +73,7 @@ func TestMachineFormats(t *testing.T) {
 	out, _, _ = kibitz(t, dir, "", "replay", "-each", "-as", "csv", "-list", "plain", "=list.txt")
 	contains(t, out, "list,line,method,url,status,cause,by,location,ends,recorded,met\n'=list.txt,2,GET,https://s.example/old,301,redirect,old,/new/,arrived,,\n")
 	out, _, _ = kibitz(t, dir, "", "replay", "-as", "csv", "access.log")
-	contains(t, out, "status,cause,by,at,requests\n", "301,redirect,old,site.kibitz:6,1\n")
+	contains(t, out, "status,cause,by,at,requests,last\n", "301,redirect,old,site.kibitz:6,1,2026-10-10T13:55:36Z\n")
 }
 
 func TestTalliesOfManyDaysAddUp(t *testing.T) {

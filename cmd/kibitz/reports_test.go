@@ -135,14 +135,14 @@ Not found   answered 404, and the list did not expect that
 
   See one    kibitz trace /boats/ternn.html
 
-Entries   by the requests that they decided
+Entries   by the requests that they decided, and when they did last (UTC)
 
-  3   9.7%   m         site.kibitz:10   the table's addresses
-  2   6.5%   old       site.kibitz:7    on /old/:page.php
-  1   3.2%   round     site.kibitz:8    on /round
-  1   3.2%   and       site.kibitz:9    on /about/
-  1   3.2%   crew      site.kibitz:11   in /crew/ unless client 192.0.2.0/24
-  1   3.2%   planner   site.kibitz:13   in /planner/
+  3   9.7%   2026-10-10 13:55   m         site.kibitz:10   the table's addresses
+  2   6.5%   2026-10-10 13:55   old       site.kibitz:7    on /old/:page.php
+  1   3.2%   2026-10-10 13:55   round     site.kibitz:8    on /round
+  1   3.2%   2026-10-10 13:55   and       site.kibitz:9    on /about/
+  1   3.2%   2026-10-10 13:55   crew      site.kibitz:11   in /crew/ unless client 192.0.2.0/24
+  1   3.2%   2026-10-10 13:55   planner   site.kibitz:13   in /planner/
 
 Not reached   1 entry that decided no request of the list
 

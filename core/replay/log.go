@@ -236,6 +236,8 @@ type slot struct {
 	hash     uint32
 	class    uint32
 	look     look
+	timed    bool     // an entry decides, whose last use is wanted
+	last     uint32   // when it came last, in seconds since 1970
 	key      string   // method and target
 	sum      *counted // nil: the slot is free
 	recorded [2]recorded
@@ -284,6 +286,39 @@ func (s *slot) add(status int) {
 	s.rare.more[status]++
 }
 
+// A clock reads the times of a log, of which most are of the minute before.
+type clock struct {
+	text   [26]byte // 10/Oct/2026:13:55:36 +0000
+	minute int64
+	unix   uint32
+}
+
+// at gives a time in seconds since 1970; 0 for what is no time.
+func (c *clock) at(text []byte) uint32 {
+	const seconds, zone = 18, 20
+	if len(text) != len(c.text) {
+		return 0
+	}
+	if string(text) == string(c.text[:]) {
+		return c.unix
+	}
+	if string(text[:seconds]) == string(c.text[:seconds]) && string(text[zone:]) == string(c.text[zone:]) && c.unix > 0 {
+		tens, ones := text[seconds]-'0', text[seconds+1]-'0'
+		if tens < 6 && ones < 10 {
+			copy(c.text[:], text)
+			c.unix = uint32(c.minute + 10*int64(tens) + int64(ones))
+			return c.unix
+		}
+	}
+	t, err := list.LogTime(text)
+	if err != nil || t.Unix() <= 0 || t.Unix() > math.MaxUint32 {
+		return 0
+	}
+	copy(c.text[:], text)
+	c.minute, c.unix = t.Unix()-int64(t.Second()), uint32(t.Unix())
+	return c.unix
+}
+
 // slots is a table of the requests met of late, by key. A request that finds no
 // room takes the place of another.
 type slots struct {
@@ -329,6 +364,7 @@ type logWorker struct {
 	waiting  [together]met
 	waits    int
 	touched  uint64 // keeps the look ahead from being left out
+	clock    clock
 	counts   list.Counts
 	lines    map[int]int // by chunk
 	skips    []placedSkip
@@ -462,10 +498,13 @@ func (w *logWorker) count() {
 			}
 			w.foldSlot(s)
 			sum := w.predict()
-			*s = slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, key: string(m.key), sum: sum}
+			*s = slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, timed: sum.by != nil, key: string(m.key), sum: sum}
 		}
 		w.counts.Requests++
 		s.add(m.Status)
+		if s.timed {
+			s.last = max(s.last, w.clock.at(m.Time))
+		}
 		if s.look == lookMissing {
 			if m.Tail(); len(m.Referrer) > 0 {
 				w.refer(s, m.Referrer)
@@ -489,6 +528,9 @@ func (w *logWorker) countAlone(m *met) {
 	s := slot{look: sum.look, key: string(m.Asked(m.Target)), sum: sum}
 	w.counts.Requests++
 	s.add(m.Status)
+	if sum.by != nil {
+		s.last = w.clock.at(m.Time)
+	}
 	if s.look == lookMissing {
 		if m.Tail(); len(m.Referrer) > 0 {
 			w.refer(&s, m.Referrer)
@@ -631,6 +673,7 @@ func (w *logWorker) foldSlot(s *slot) {
 		}
 	}
 	s.sum.n += all
+	s.sum.came.Last = max(s.sum.came.Last, int64(s.last))
 	if s.look != lookNone {
 		w.tally.look(s.look, target(), all)
 	}

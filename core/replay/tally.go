@@ -53,6 +53,7 @@ type Outcome struct {
 // has recorded.
 type OutcomeCount struct {
 	N        int64
+	Last     int64 `json:",omitempty"` // when an entry decided so last, in seconds since 1970; 0 where no list tells
 	Recorded []RecordedCount
 }
 
@@ -96,6 +97,9 @@ func (t *Tally) Add(r *Result) {
 	t.Requests++
 	came := t.countOf(s.outcome())
 	came.N++
+	if at := r.Item.Request.Time; s.by != nil && !at.IsZero() {
+		came.Last = max(came.Last, at.Unix())
+	}
 	t.countBytes(&s, 1)
 	if s.look != lookNone {
 		t.look(s.look, r.target(), 1)
@@ -234,6 +238,7 @@ func (c *OutcomeCount) recorded(status int, differs bool) *RecordedCount {
 // add adds another count of the same outcome, which is not to be used any more.
 func (c *OutcomeCount) add(o *OutcomeCount) {
 	c.N += o.N
+	c.Last = max(c.Last, o.Last)
 	for _, r := range o.Recorded {
 		mine := c.recorded(r.Status, r.Differs != nil)
 		mine.N += r.N
@@ -243,12 +248,16 @@ func (c *OutcomeCount) add(o *OutcomeCount) {
 	}
 }
 
-// Entries are the requests by the place of the entry that decided.
-func (t *Tally) Entries() map[string]int64 {
-	out := map[string]int64{}
+// A Use is how often an entry decided, and when it did last, in seconds since 1970
+// (0 where no list tells).
+type Use struct{ N, Last int64 }
+
+// Entries are the uses of entries, by their places.
+func (t *Tally) Entries() map[string]Use {
+	out := map[string]Use{}
 	for o, c := range t.Outcomes {
-		if o.At != "" {
-			out[o.At] += c.N
+		if u := out[o.At]; o.At != "" {
+			out[o.At] = Use{u.N + c.N, max(u.Last, c.Last)}
 		}
 	}
 	return out

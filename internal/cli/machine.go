@@ -39,12 +39,17 @@ type outcomeRow struct {
 	By       string `json:"by,omitempty"`
 	At       string `json:"at,omitempty"`
 	Requests int64  `json:"requests"`
+	Last     string `json:"last,omitempty"`
 }
 
 func outcomeRows(t *replay.Tally) []outcomeRow {
 	var rows []outcomeRow
 	for o, c := range t.Outcomes {
-		rows = append(rows, outcomeRow{o.Status, string(o.Cause), o.By, o.At, c.N})
+		last := ""
+		if c.Last > 0 {
+			last = time.Unix(c.Last, 0).UTC().Format(time.RFC3339)
+		}
+		rows = append(rows, outcomeRow{o.Status, string(o.Cause), o.By, o.At, c.N, last})
 	}
 	slices.SortFunc(rows, func(a, b outcomeRow) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
 	return rows
@@ -118,9 +123,9 @@ func (r *run) writeJSON(result any) error {
 
 func (r *run) tallyCSV(t *replay.Tally) error {
 	out := csv.NewWriter(r.stdout)
-	out.Write([]string{"status", "cause", "by", "at", "requests"})
+	out.Write([]string{"status", "cause", "by", "at", "requests", "last"})
 	for _, o := range outcomeRows(t) {
-		out.Write([]string{o.Status, o.Cause, o.By, o.At, strconv.FormatInt(o.Requests, 10)})
+		out.Write([]string{o.Status, o.Cause, o.By, o.At, strconv.FormatInt(o.Requests, 10), o.Last})
 	}
 	out.Flush()
 	return out.Error()

@@ -275,29 +275,42 @@ func (r *run) unmet(t *replay.Tally, most int) {
 func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 	type use struct {
 		rule *rulebook.Rule
-		n    int64
+		replay.Use
 	}
 	var used []use
 	var idle []string
 	entries := t.Entries()
 	for _, rule := range e.Book.Rules {
-		n := entries[place(rule)]
+		u := entries[place(rule)]
 		switch rule.Action.(type) {
 		case *rulebook.Redirect, *rulebook.Moves, *rulebook.Reply, *rulebook.Handoff, *rulebook.Fallback:
-			if n == 0 {
+			if u.N == 0 {
 				idle = append(idle, fmt.Sprintf("%s (%s)", rule.Name, rule.Place))
 			}
 		}
-		if n > 0 {
-			used = append(used, use{rule, n})
+		if u.N > 0 {
+			used = append(used, use{rule, u})
 		}
 	}
-	slices.SortStableFunc(used, func(a, b use) int { return cmp.Compare(b.n, a.n) })
+	slices.SortStableFunc(used, func(a, b use) int { return cmp.Compare(b.N, a.N) })
 	if len(used) > 0 {
-		r.heading("Entries", "by the requests that they decided", false)
+		timed := slices.ContainsFunc(used, func(u use) bool { return u.Last > 0 })
+		by := "by the requests that they decided"
+		if timed {
+			by += ", and when they did last (UTC)"
+		}
+		r.heading("Entries", by, false)
 		var rows [][]string
 		for _, u := range used[:min(most, len(used))] {
-			rows = append(rows, []string{render.Number(u.n), render.Share(u.n, t.Requests), u.rule.Name, r.out.Quiet(place(u.rule)), render.Short(takes(u.rule), 60)})
+			row := []string{render.Number(u.N), render.Share(u.N, t.Requests)}
+			if timed {
+				last := ""
+				if u.Last > 0 {
+					last = time.Unix(u.Last, 0).UTC().Format("2006-01-02 15:04")
+				}
+				row = append(row, r.out.Quiet(last))
+			}
+			rows = append(rows, append(row, u.rule.Name, r.out.Quiet(place(u.rule)), render.Short(takes(u.rule), 60)))
 		}
 		r.out.Rows("  ", rows, 0, 1)
 		if more := len(used) - most; more > 0 {
