@@ -195,7 +195,7 @@ func (r *run) finding(f *proof.Finding) {
 		out.Printf("  Compare   %s\n", r.traceLine(f.Other))
 	}
 	if f.Advice != "" {
-		out.Printf("  Mend it   %s\n", render.Clean(f.Advice))
+		out.Advice("  Mend it   ", render.Clean(f.Advice))
 	}
 	out.Printf("\n")
 }

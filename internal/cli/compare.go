@@ -265,7 +265,7 @@ func (r *run) returning(c *replay.Returning, newName string) {
 	}
 	out.Rows("    ", rows, 0)
 	out.Printf("\n")
-	out.Wrapped("  Mend it   ", advice)
+	out.Advice("  Mend it   ", advice)
 	side := &run{common: r.common}
 	side.rules = newName
 	out.Printf("  See it    %s   (the new rulebook alone)\n", side.traceLine(first.Request))

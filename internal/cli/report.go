@@ -301,7 +301,16 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 		}
 		r.heading("Entries", by, false)
 		var rows [][]string
-		for _, u := range used[:min(most, len(used))] {
+		room := r.out.Width - 24 // for what an entry takes, beside all else
+		if timed {
+			room -= 19
+		}
+		names, places := 0, 0
+		shown := used[:min(most, len(used))]
+		for _, u := range shown {
+			names, places = max(names, len(u.rule.Name)), max(places, len(place(u.rule)))
+		}
+		for _, u := range shown {
 			row := []string{render.Number(u.N), render.Share(u.N, t.Requests)}
 			if timed {
 				last := ""
@@ -310,7 +319,7 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 				}
 				row = append(row, r.out.Quiet(last))
 			}
-			rows = append(rows, append(row, u.rule.Name, r.out.Quiet(place(u.rule)), render.Short(takes(u.rule), 60)))
+			rows = append(rows, append(row, u.rule.Name, r.out.Quiet(place(u.rule)), render.Short(takes(u.rule), min(60, max(12, room-names-places)))))
 		}
 		r.out.Rows("  ", rows, 0, 1)
 		if more := len(used) - most; more > 0 {

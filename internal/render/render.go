@@ -122,6 +122,36 @@ func (o *Output) Wrapped(indent, s string) {
 	o.Printf("%s\n", line)
 }
 
+// Advice prints an advice, wrapped behind its indent as Wrapped does; what stands
+// between three blanks is to be written as it is, and stays in one piece.
+func (o *Output) Advice(indent, s string) {
+	line, begun := indent, false
+	put := func(text, gap string) {
+		if begun && utf8.RuneCountInString(line+gap+text) > o.Width {
+			o.Printf("%s\n", line)
+			indent = strings.Repeat(" ", utf8.RuneCountInString(indent))
+			line, begun = indent, false
+		}
+		if begun {
+			line += gap
+		}
+		line, begun = line+text, true
+	}
+	const apart = "   "
+	for i, part := range strings.Split(s, apart) {
+		if i%2 == 1 {
+			put(part, apart)
+			continue
+		}
+		gap := apart
+		for _, word := range strings.Fields(part) {
+			put(word, gap)
+			gap = " "
+		}
+	}
+	o.Printf("%s\n", line)
+}
+
 // Number writes a count with its thousands parted.
 func Number[N int | int64 | uint64](n N) string {
 	s := strconv.FormatInt(int64(n), 10)
