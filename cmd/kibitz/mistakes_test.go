@@ -58,6 +58,7 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		{"‸site t", "lacks `address`"},
 		{"site t address ‸https://s.example:8443", "site `s` answers for s.example already: sites are told apart by their hosts alone"},
 		{"site t address https://t.example hosts u.example ‸s.example", "site `s` answers for s.example already"},
+		{"site t address https://t.example hosts ‸S.Example", "answers for S.Example already"},
 		{"site t address https://t.example hosts *.x.example\nsite u address https://u.example hosts ‸*.x.example", "site `t` answers for *.x.example already"},
 		{"site t address https://t.example unknown-hosts answer\nsite u address https://u.example ‸unknown-hosts answer", "site `t` answers for unknown hosts already"},
 

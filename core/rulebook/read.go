@@ -252,10 +252,14 @@ func (b *builder) newSite(e *Entry) {
 
 // answers notes the site of a host, which can have only one.
 func (b *builder) answers(s *Site, host *pattern.Pattern, w Word) {
-	other := b.hosts[host.String()]
+	key := host.String()
+	if name, plain := host.Literal(); plain {
+		key = name
+	}
+	other := b.hosts[key]
 	switch {
 	case other == nil:
-		b.hosts[host.String()] = s
+		b.hosts[key] = s
 	case other != s:
 		b.errs.at(w, "site `%s` answers for %s already: sites are told apart by their hosts alone, not by scheme or port", other.Name, host)
 	}
