@@ -295,7 +295,7 @@ func TestBadInputIsSaidClearlyAndLosesNothing(t *testing.T) {
 		{"a newline in a capture", map[string]string{"site.kibitz": site + "redirect r on /t/:x to /u/{x} as 302\n", "public/a": ""}, "", []string{"trace", "/t/a%0d%0aSet-Cookie:b"}, 0, "/u/a%0D%0ASet-Cookie:b"},
 		{"a path that climbs", map[string]string{"site.kibitz": site, "public/a": "", "secret": ""}, "", []string{"trace", "/../secret"}, 0, "400"},
 		{"a rulebook that includes itself", map[string]string{"site.kibitz": site + "include site.kibitz\n", "public/a": ""}, "", []string{"check"}, 2, "in a circle"},
-		{"an unreadable rulebook", map[string]string{"site.kibitz/x": ""}, "", []string{"check"}, 2, "cannot be read"},
+		{"an unreadable rulebook", map[string]string{"site.kibitz/x": ""}, "", []string{"check"}, 2, "site.kibitz is a folder: name the rulebook in it"},
 		{"no such command", nil, "", []string{"chek"}, 2, `no command "chek"`},
 		{"no such flag", nil, "", []string{"check", "-rule", "x"}, 2, "-rule is no flag of this command"},
 		{"no address", nil, "", []string{"trace"}, 2, "kibitz trace /fares/"},

@@ -55,7 +55,7 @@ func (t *Tally) Save(w io.Writer) error {
 func LoadTally(r io.Reader) (*Tally, error) {
 	var s saved
 	if err := json.NewDecoder(r).Decode(&s); err != nil {
-		return nil, err
+		return nil, errors.New("it is not of the form that -save writes")
 	}
 	if s.Kibitz != savedAs {
 		return nil, errors.New("it is of another kind or version")

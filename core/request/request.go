@@ -162,6 +162,11 @@ func (a *Address) setAuthority(authority string) error {
 	return nil
 }
 
+// IsMethod reports whether a word is written as methods are: in capitals (RFC 9110, 9.1).
+func IsMethod(s string) bool {
+	return s != "" && strings.Trim(s, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == ""
+}
+
 // SetHost gives the address another host and port, as a Host header field
 // names them.
 func (a *Address) SetHost(host string) error { return a.setAuthority(host) }

@@ -438,11 +438,6 @@ func (b *builder) checkSense(t *Test, c *Clause) {
 	}
 }
 
-// knownMethod reports whether a word is written like a method.
-func knownMethod(s string) bool {
-	return s != "" && strings.Trim(s, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == ""
-}
-
 // BaseAddress is what relative addresses are asked of.
 func (b *Book) BaseAddress() request.Address {
 	if len(b.Sites) == 0 {

@@ -416,7 +416,7 @@ func (b *builder) example(r *Rule, c *Clause) {
 	}
 	if i == 2 {
 		ex.Method = words[0].Text
-		if !knownMethod(ex.Method) {
+		if !request.IsMethod(ex.Method) {
 			b.errs.at(words[0], "`%s` is no method: methods are written in capitals", shorten(words[0].Text))
 		}
 	}

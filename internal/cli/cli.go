@@ -110,8 +110,8 @@ func (r *run) command(c command, args []string) int {
 	}
 	var result *bytes.Buffer
 	if r.file != "" {
-		if _, err := os.Lstat(r.file); err == nil {
-			return r.end(c.name, fmt.Errorf("%s is there already: nothing is written over it; choose another name or remove it", r.file))
+		if err := mustBeNew(r.file); err != nil {
+			return r.end(c.name, err)
 		}
 		result = &bytes.Buffer{}
 		r.stdout = result
@@ -152,10 +152,13 @@ func parseFlags(flags *flag.FlagSet, args []string) (rest []string, err error) {
 		if err := flags.Parse(args); err != nil {
 			var known []string
 			flags.VisitAll(func(f *flag.Flag) { known = append(known, "-"+f.Name) })
+			if errors.Is(err, flag.ErrHelp) {
+				return nil, err
+			}
 			if strings.HasPrefix(err.Error(), "flag provided but not defined") {
 				return nil, fmt.Errorf("%s is no flag of this command; there are %s", strings.TrimPrefix(err.Error(), "flag provided but not defined: "), strings.Join(known, ", "))
 			}
-			return nil, err
+			return nil, errors.New(strings.Replace(err.Error(), ": parse error", ": it is no number", 1))
 		}
 		used := len(args) - flags.NArg()
 		ended := used > 0 && args[used-1] == "--"
@@ -174,6 +177,14 @@ func (r *run) checkAs(forms ...string) error {
 		return nil
 	}
 	return usagef("-as is %s, not %s", strings.Join(forms, ", "), r.as)
+}
+
+// mustBeNew refuses to write over a file, before the work for it is done.
+func mustBeNew(name string) error {
+	if _, err := os.Lstat(name); err == nil {
+		return fmt.Errorf("%s is there already: nothing is written over it; choose another name or remove it", name)
+	}
+	return nil
 }
 
 // writeWhole writes a file so that it is there whole or not at all. Without

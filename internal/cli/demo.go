@@ -156,6 +156,9 @@ func (r *run) demo(dir string) (int, error) {
 
 // writeDemo writes the example into a folder that is empty or not yet there.
 func writeDemo(dir string) error {
+	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
+		return fmt.Errorf("%s is a file: name a new folder", dir)
+	}
 	entries, err := os.ReadDir(dir)
 	if err == nil && len(entries) > 0 {
 		return fmt.Errorf("%s is not empty: nothing is written over what is there; name a new folder", dir)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"flag"
-	"fmt"
 	"os"
 
 	"kibitz/core/rulebook"
@@ -45,7 +44,7 @@ func (r *run) format(names []string, write, check bool) (int, error) {
 	for _, name := range names {
 		text, err := os.ReadFile(name)
 		if err != nil {
-			return 0, fmt.Errorf("the rulebook cannot be read: %w", err)
+			return 0, rulebookError(name, err)
 		}
 		laid, err := rulebook.Format(name, text)
 		if errs, ok := errors.AsType[rulebook.Errors](err); ok {

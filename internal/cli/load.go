@@ -56,10 +56,8 @@ func (r *run) loadBook() (*rulebook.Book, error) {
 	switch {
 	case errors.Is(err, os.ErrNotExist) && r.rules == "":
 		return nil, errors.New("there is no rulebook site.kibitz in this folder: name one with -rules FILE, or see an example with: kibitz demo")
-	case errors.Is(err, os.ErrNotExist):
-		return nil, fmt.Errorf("there is no rulebook %s", name)
 	case err != nil:
-		return nil, fmt.Errorf("the rulebook cannot be read: %w", err)
+		return nil, rulebookError(name, err)
 	}
 	return book, nil
 }
@@ -128,6 +126,9 @@ func (h *headerFlags) Set(s string) error {
 // request makes the request that the flags describe.
 func (f *requestFlags) request(url string, base request.Address) (*request.Request, error) {
 	req := &request.Request{Method: strings.ToUpper(f.method), Headers: f.headers}
+	if !request.IsMethod(req.Method) {
+		return nil, usagef("-method: %q is no method: write one like GET", f.method)
+	}
 	var err error
 	if req.Address, err = request.Parse(url, base); err != nil {
 		return nil, usageError{err.Error()}
@@ -206,4 +207,15 @@ func requestWords(req *request.Request) []string {
 		words = append(words, "-header", h.Name+": "+value)
 	}
 	return append(words, req.Address.String())
+}
+
+// rulebookError says why a rulebook cannot be read.
+func rulebookError(name string, err error) error {
+	if errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("there is no rulebook %s", name)
+	}
+	if info, statErr := os.Stat(name); statErr == nil && info.IsDir() {
+		return fmt.Errorf("%s is a folder: name the rulebook in it", name)
+	}
+	return fmt.Errorf("the rulebook cannot be read: %w", err)
 }

@@ -80,6 +80,11 @@ Exit status 1: there are loops or unmet expectations.`,
 			if err := f.checkFormat(); err != nil {
 				return 0, err
 			}
+			if f.save != "" {
+				if err := mustBeNew(f.save); err != nil {
+					return 0, err
+				}
+			}
 			if *watch {
 				return r.watch(args, func() (int, error) { return r.replayOnce(args, f) })
 			}

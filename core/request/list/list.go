@@ -192,7 +192,7 @@ func (p *plainReader) request(text string) (*Item, error) {
 	case len(asks) > 2:
 		return nil, fmt.Errorf("%q is more than a method and an address: what is expected stands behind =>, a blank in an address is written %%20", strings.Join(asks, " "))
 	case len(asks) == 2:
-		if strings.Trim(asks[0], "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") != "" {
+		if !request.IsMethod(asks[0]) {
 			return nil, fmt.Errorf("%q is no method: write one in capitals, then the address", asks[0])
 		}
 		item.Request.Method = asks[0]
