@@ -127,6 +127,8 @@ type Classifier struct {
 	site  *siteEngine
 	parts []classifierPart
 	time  []*rulebook.Test
+	at    string // the time at hand, as the log writes it
+	holds []byte // which of the tests of times hold then
 
 	all map[string]uint32 // the class of the parts' classes and the times, side by side
 	key []byte
@@ -190,14 +192,7 @@ func (c *Classifier) Class(l *list.Line) uint32 {
 		c.key = binary.LittleEndian.AppendUint32(c.key, c.parts[i].class(c, l))
 	}
 	if len(c.time) > 0 {
-		t, err := list.LogTime(l.Time)
-		for _, test := range c.time {
-			bit := byte('0')
-			if holds(test, "", err == nil, t.UnixNano(), netip.Addr{}) {
-				bit = '1'
-			}
-			c.key = append(c.key, bit)
-		}
+		c.key = append(c.key, c.timed(l.Time)...)
 	}
 	id, ok := c.all[string(c.key)]
 	if !ok {
@@ -208,6 +203,24 @@ func (c *Classifier) Class(l *list.Line) uint32 {
 		c.all[string(c.key)] = id
 	}
 	return id
+}
+
+// timed says which tests of times hold. Lines that follow each other are mostly of
+// one second.
+func (c *Classifier) timed(text []byte) []byte {
+	if c.holds != nil && string(text) == c.at {
+		return c.holds
+	}
+	t, err := list.LogTime(text)
+	c.at, c.holds = string(text), c.holds[:0]
+	for _, test := range c.time {
+		bit := byte('0')
+		if holds(test, "", err == nil, t.UnixNano(), netip.Addr{}) {
+			bit = '1'
+		}
+		c.holds = append(c.holds, bit)
+	}
+	return c.holds
 }
 
 // class gives the class of one value.
