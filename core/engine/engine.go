@@ -232,11 +232,18 @@ type Response struct {
 	Path  string // as the reading left it
 	Query string
 
+	copied  bool       // something is made of what the request says beside its address
 	content []byte     // of what is no file, or a filled page
 	first   int64      // of the bytes that are sent, for a part
 	stored  *site.Node // the sibling that is sent in the file's place
 	level   int        // of encoding
 }
+
+// Copied reports whether something in the answer is made of a value of the request,
+// like its client or a header field: another request that fits the same entries may
+// then have another answer. Headers are not looked at in what Outcome gives, but for
+// values that can make them invalid.
+func (r *Response) Copied() bool { return r.copied }
 
 // Get gives the value of a response header, and whether there is one.
 func (r *Response) Get(name string) (string, bool) {

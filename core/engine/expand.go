@@ -33,12 +33,14 @@ func (v *values) text(p *rulebook.Piece) (text string, encoded bool) {
 		for i := range v.captures {
 			if c := &v.captures[i]; c.name == p.Capture {
 				text, encoded = c.text, c.encoded
+				v.copied = v.copied || c.copied
 				break
 			}
 		}
 	} else {
 		text, _ = v.value(p.Field)
 		encoded = p.Field.Encoded()
+		v.copied = v.copied || beside(p.Field)
 	}
 	for _, f := range p.Filters {
 		text = filter(f, text)

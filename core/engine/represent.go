@@ -210,13 +210,25 @@ func (s *state) headers(r *Response) bool {
 			continue
 		}
 		v := s.valuesOf(rule)
+		copied := s.copied
 		for _, c := range a.Changes {
 			if !s.change(r, v, rule, c) {
 				return false
 			}
+			if s.light && !canSpoil(c.Value) {
+				s.copied = copied // it is valid, whatever it is
+			}
 		}
 	}
 	return true
+}
+
+// canSpoil reports whether some value can make a header invalid: an address or a
+// time cannot.
+func canSpoil(t *rulebook.Template) bool {
+	return t != nil && slices.ContainsFunc(t.Body, func(p rulebook.Piece) bool {
+		return p.Value && (p.Capture != "" || p.Field.Kind != rulebook.FieldClient && p.Field.Kind != rulebook.FieldTime)
+	})
 }
 
 // change makes one change to the header.

@@ -30,6 +30,7 @@ type state struct {
 	query    string // as it stands
 	user     string
 	admitted bool
+	copied   bool // a value beside the address was put into something
 
 	key     frontKey
 	front   *front
@@ -195,24 +196,34 @@ func (s *state) test(t *rulebook.Test) bool {
 	return holds(t, value, ok, 0, netip.Addr{})
 }
 
+// beside reports whether a field is of a request beside its method and address.
+func beside(f rulebook.Field) bool {
+	switch f.Kind {
+	case rulebook.FieldClient, rulebook.FieldHeader, rulebook.FieldCookie, rulebook.FieldTime, rulebook.FieldUser, rulebook.FieldBody:
+		return true
+	}
+	return false
+}
+
 // A capture is text that a pattern took out of a field.
 type capture struct {
 	name, text string
 	encoded    bool // percent-encoded
+	copied     bool // of a field beside the address
 }
 
 // captures gives the values that a fitting rule's patterns take; of one name the
 // first counts.
 func (s *state) captures(r *rulebook.Rule) []capture {
 	out := s.taken[:0]
-	add := func(names, values []string, encoded, numbers bool) {
+	add := func(names, values []string, of rulebook.Field, numbers bool) {
 		for i, name := range names {
 			if name != "" && (numbers || name[0] < '0' || name[0] > '9') {
-				out = append(out, capture{name, values[i], encoded})
+				out = append(out, capture{name, values[i], of.Encoded(), beside(of)})
 			}
 		}
 	}
-	addPattern := func(p *pattern.Pattern, value string, encoded, numbers bool) bool {
+	addPattern := func(p *pattern.Pattern, value string, of rulebook.Field, numbers bool) bool {
 		values := p.Captures(value, s.texts)
 		if values == nil {
 			return false
@@ -220,11 +231,11 @@ func (s *state) captures(r *rulebook.Rule) []capture {
 		if cap(values) > cap(s.texts) {
 			s.texts = values
 		}
-		add(p.Names(), values, encoded, numbers)
+		add(p.Names(), values, of, numbers)
 		return true
 	}
 	for _, p := range r.On {
-		if addPattern(p, s.path, true, true) {
+		if addPattern(p, s.path, rulebook.Field{Kind: rulebook.FieldPath}, true) {
 			break
 		}
 	}
@@ -236,14 +247,14 @@ func (s *state) captures(r *rulebook.Rule) []capture {
 		for i := range t.Values {
 			v := &t.Values[i]
 			if v.Pattern != nil && present {
-				if addPattern(v.Pattern, value, t.Field.Encoded(), false) {
+				if addPattern(v.Pattern, value, t.Field, false) {
 					break
 				}
 				continue
 			}
 			if v.Kind == rulebook.ValueRegexp && present {
 				if found := v.Regexp.FindStringSubmatch(value); found != nil {
-					add(v.Regexp.SubexpNames()[1:], found[1:], t.Field.Encoded(), false)
+					add(v.Regexp.SubexpNames()[1:], found[1:], t.Field, false)
 					break
 				}
 				continue

@@ -455,7 +455,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 		return err
 	}
 	target := l.Target
-	if !w.reads.Query && int64(len(target)) <= w.reads.LongURL {
+	if !w.reads.Query && int64(len(target)) <= w.reads.LongURL && target[0] == '/' {
 		target = l.Path()
 	}
 	// The method and target stand side by side in the line.
@@ -486,57 +486,42 @@ func (w *logWorker) count() {
 	}
 	for i := range waiting {
 		m := &waiting[i]
-		if m.Target[0] != '/' {
-			w.countAlone(m)
-			continue
+		var s *slot
+		found := false
+		if m.Target[0] == '/' { // one that names its host may be of another site
+			s, found = w.slots.find(m.key, m.class, m.hash)
 		}
-		s, found := w.slots.find(m.key, m.class, m.hash)
 		if !found {
 			if err := w.ask(&m.Line); err != nil {
 				w.skip(m.chunk, m.line, err)
 				continue
 			}
-			w.foldSlot(s)
-			sum := w.predict()
-			*s = slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, timed: sum.by != nil, key: string(m.key), sum: sum}
-		}
-		w.counts.Requests++
-		s.add(m.Status)
-		if s.timed {
-			s.last = max(s.last, w.clock.at(m.Time))
-		}
-		if s.look == lookMissing {
-			if m.Tail(); len(m.Referrer) > 0 {
-				w.refer(s, m.Referrer)
+			sum, copied := w.predict()
+			next := slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, timed: sum.by != nil, key: string(m.key), sum: sum}
+			if copied || s == nil { // no other request is surely like it
+				w.countIn(&next, m)
+				w.foldSlot(&next)
+				continue
 			}
-		}
-		if w.reads.Copied { // each request is its own
 			w.foldSlot(s)
-			*s = slot{}
+			*s = next
 		}
+		w.countIn(s, m)
 	}
 }
 
-// countAlone counts a line that names the host that it asks for, as few do: its site
-// may look at other things than the one that the log is of.
-func (w *logWorker) countAlone(m *met) {
-	if err := w.ask(&m.Line); err != nil {
-		w.skip(m.chunk, m.line, err)
-		return
-	}
-	sum := w.predict()
-	s := slot{look: sum.look, key: string(m.Asked(m.Target)), sum: sum}
+// countIn counts a line in a slot.
+func (w *logWorker) countIn(s *slot, m *met) {
 	w.counts.Requests++
 	s.add(m.Status)
-	if sum.by != nil {
-		s.last = w.clock.at(m.Time)
+	if s.timed {
+		s.last = max(s.last, w.clock.at(m.Time))
 	}
 	if s.look == lookMissing {
 		if m.Tail(); len(m.Referrer) > 0 {
-			w.refer(&s, m.Referrer)
+			w.refer(s, m.Referrer)
 		}
 	}
-	w.foldSlot(&s)
 }
 
 // refer counts the page that a request for a missing address came from.
@@ -581,20 +566,23 @@ func verb(b []byte) string {
 	return string(b)
 }
 
-// predict answers the worker's request, without what no tally counts.
-func (w *logWorker) predict() *counted {
+// predict answers the worker's request, without what no tally counts, and reports
+// whether the answer copies what the request says.
+func (w *logWorker) predict() (same *counted, copied bool) {
 	w.engine.Outcome(&w.request, &w.response)
+	copied = w.response.Copied()
 	var v *engine.Visit
 	if engine.Follows(&w.response) {
 		v = w.engine.OutcomeVisit(&w.request, &w.response)
+		copied = slices.ContainsFunc(v.Hops, func(h engine.Hop) bool { return h.Response.Copied() })
 	}
 	s := sumOf(&w.response, v)
-	same := w.sums[s]
+	same = w.sums[s]
 	if same == nil {
 		same = &counted{sum: s, came: w.countOf(&s)}
 		w.sums[s] = same
 	}
-	return same
+	return same, copied
 }
 
 // countOf gives the count of a sum's outcome.

@@ -100,7 +100,9 @@ var fragments = []string{
 	"access e%d in / when client 192.0.2.200 admit", "reply e%d when time after 2026-10-08 before 2026-10-20 with 503", "reply e%d when time before 2026-10-05 with 410",
 	"redirect e%d on /old to /a.txt as 301", "redirect e%d on /c1 to /c1 as 302", "redirect e%d when query.x present to /a.txt as 307", "redirect e%d on /:x when method HEAD POST to /{x}/x as 303",
 	"rewrite e%d on /none to /a.txt", "fallback e%d in /n to /index.html", "limit e%d url 30B", "error e%d for 404 405 show /errors/404.html", "error e%d for 404 text {path}{agent}",
-	"header e%d set X-Client {client}", "compress e%d using gzip types text/*", "reply e%d when method POST with 204", "redirect e%d on /old to /?from={referrer} as 302",
+	"header e%d set X-Client {client}", "compress e%d using gzip types text/*", "reply e%d when method POST with 204",
+	"redirect e%d on /old /none when agent ~.*(?P<who>bot|x).* to /{who} as 302", "redirect e%d on /bot to /a.txt as 301", "redirect e%d on /none when referrer ~https://(?P<r>[rs])\\..* to /{r} as 302", "redirect e%d on /r to /a.txt as 302",
+	"reply e%d on /old with 200 text {client}", "header e%d set X-Agent {agent}", "redirect e%d on /old to /?from={referrer} as 302",
 }
 
 // bothRoads compares the tallies of a log.
