@@ -139,6 +139,20 @@ type classifierPart struct {
 	kind  rulebook.FieldKind
 	name  string
 	known map[string]uint32 // classes of values that a log writes as they are
+
+	few []*rulebook.Test // the tests, if they are few and quickly decided
+	ids []uint32         // the classes, by what holds of them
+}
+
+const fewTests = 4
+
+// fewOf gives the tests of a field, if they are few and quickly decided.
+func fewOf(tests []*rulebook.Test) []*rulebook.Test {
+	slow := func(v rulebook.Value) bool { return v.Kind == rulebook.ValueRegexp || v.Kind == rulebook.ValuePattern }
+	if len(tests) > fewTests || slices.ContainsFunc(tests, func(t *rulebook.Test) bool { return len(t.Values) > fewTests || slices.ContainsFunc(t.Values, slow) }) {
+		return nil
+	}
+	return tests
 }
 
 // classOf gives the class of a value.
@@ -166,7 +180,7 @@ func (e *Engine) Classifier(host string) *Classifier {
 		if isFront(f.field.Kind) || len(f.tests) == 0 {
 			continue
 		}
-		c.parts = append(c.parts, classifierPart{field: i, kind: f.field.Kind, name: f.field.Name, known: map[string]uint32{}})
+		c.parts = append(c.parts, classifierPart{field: i, kind: f.field.Kind, name: f.field.Name, known: map[string]uint32{}, few: fewOf(f.tests), ids: make([]uint32, 1<<fewTests)})
 	}
 	for _, entry := range c.site.entries {
 		for _, t := range entry.Tests {
@@ -237,10 +251,32 @@ func (p *classifierPart) class(c *Classifier, l *list.Line) uint32 {
 		l.Tail()
 		return p.classOf(c, l.Agent)
 	case p.name == "referer":
-		l.Tail()
-		return p.classOf(c, l.Referrer)
+		return p.referrer(c, l)
 	}
 	return p.classOf(c, nil)
+}
+
+// referrer gives the class of a line's referrer. There are many of them, while
+// agents come again: few tests are sooner asked than a value is looked up.
+func (p *classifierPart) referrer(c *Classifier, l *list.Line) uint32 {
+	value := l.From()
+	if value == nil {
+		l.Tail()
+		value = l.Referrer
+	}
+	if p.few == nil {
+		return p.classOf(c, value)
+	}
+	at := 0
+	for i, t := range p.few {
+		if holds(t, unsafe.String(unsafe.SliceData(value), len(value)), len(value) > 0, 0, netip.Addr{}) {
+			at |= 1 << i
+		}
+	}
+	if p.ids[at] == 0 {
+		p.ids[at] = c.site.fields[p.field].of(string(value), len(value) > 0).id
+	}
+	return p.ids[at]
 }
 
 // ipv4Runs are the IPv4 addresses, cut where their class changes.

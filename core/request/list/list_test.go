@@ -240,8 +240,11 @@ func TestLastAgentsAreReadAsAllOthers(t *testing.T) {
 		if err := ParseLog([]byte(text), &l); err != nil {
 			continue
 		}
-		last := string(l.Last())
+		last, from := string(l.Last()), l.From()
 		l.Tail()
+		if from != nil && string(l.Referrer) != string(from) {
+			t.Fatalf("%s: the referrer is %q, and taken as %q", text, l.Referrer, from)
+		}
 		if last == "" || last == "-" || strings.ContainsAny(last, `"\`) {
 			continue
 		}

@@ -149,6 +149,23 @@ func (l *Line) Last() []byte {
 	return l.rest[i+3 : end]
 }
 
+// From gives the referrer, if it stands in the line without escapes; nil where Tail
+// must look.
+func (l *Line) From() []byte {
+	i := behindSize(l.rest)
+	if i+2 >= len(l.rest) {
+		return nil
+	}
+	if string(l.rest[i+1:i+3]) == `-"` {
+		return l.rest[i+1 : i+1]
+	}
+	end := bytes.IndexByte(l.rest[i+1:], '"')
+	if end < 0 || bytes.IndexByte(l.rest[i+1:i+1+end], '\\') >= 0 {
+		return nil
+	}
+	return l.rest[i+1 : i+1+end]
+}
+
 // behindSize gives the place of the first quote behind the status.
 func behindSize(rest []byte) int {
 	i := 0
