@@ -486,8 +486,7 @@ func (w *logWorker) count() {
 	}
 	for i := range waiting {
 		m := &waiting[i]
-		var s *slot
-		found := false
+		s, found, alone := (*slot)(nil), false, false
 		if m.Target[0] == '/' { // one that names its host may be of another site
 			s, found = w.slots.find(m.key, m.class, m.hash)
 		}
@@ -498,28 +497,25 @@ func (w *logWorker) count() {
 			}
 			sum, copied := w.predict()
 			next := slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, timed: sum.by != nil, key: string(m.key), sum: sum}
-			if copied || s == nil { // no other request is surely like it
-				w.countIn(&next, m)
-				w.foldSlot(&next)
-				continue
+			if alone = copied || s == nil; alone { // no other request is surely like it
+				s = &next
+			} else {
+				w.foldSlot(s)
+				*s = next
 			}
-			w.foldSlot(s)
-			*s = next
 		}
-		w.countIn(s, m)
-	}
-}
-
-// countIn counts a line in a slot.
-func (w *logWorker) countIn(s *slot, m *met) {
-	w.counts.Requests++
-	s.add(m.Status)
-	if s.timed {
-		s.last = max(s.last, w.clock.at(m.Time))
-	}
-	if s.look == lookMissing {
-		if m.Tail(); len(m.Referrer) > 0 {
-			w.refer(s, m.Referrer)
+		w.counts.Requests++
+		s.add(m.Status)
+		if s.timed {
+			s.last = max(s.last, w.clock.at(m.Time))
+		}
+		if s.look == lookMissing {
+			if m.Tail(); len(m.Referrer) > 0 {
+				w.refer(s, m.Referrer)
+			}
+		}
+		if alone {
+			w.foldSlot(s)
 		}
 	}
 }
