@@ -96,6 +96,20 @@ var changes = []struct {
 		status: 1,
 	},
 	{
+		name:   "a loop that stays one is no matter of who comes back",
+		before: "redirect a on /x to /y as permanent\nredirect b on /y to /x as permanent",
+		after:  "redirect a on /x to /y as permanent\nredirect b on /y to /x as permanent",
+		list:   "/x\n/y",
+	},
+	{
+		name:   "a loop that is mended goes on for who has stored it",
+		before: "redirect a on /x to /y as permanent\nredirect b on /y to /x as permanent",
+		after:  "redirect a on /x to /fares/ as permanent\nredirect b on /y to /fares/ as permanent",
+		list:   "/x\n/y",
+		want:   "found 1, found 1; stored https://s.example/x; stored https://s.example/y",
+		status: 1,
+	},
+	{
 		name:   "compression is switched on",
 		before: "",
 		after:  "compress text using gzip types text/*",

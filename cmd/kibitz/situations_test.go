@@ -70,7 +70,7 @@ func harbourIn(t *testing.T, s situation) string {
 }
 
 func TestSituations(t *testing.T) {
-	for _, s := range slices.Concat(rebuilding, files, guarding, sending, mistakes, tidying, slips, corners, serving) {
+	for _, s := range allSituations {
 		t.Run(strings.ReplaceAll(s.name, " ", "-"), func(t *testing.T) {
 			t.Parallel()
 			dir := harbourIn(t, s)
@@ -879,7 +879,7 @@ func TestSituationsAreServedAsPredicted(t *testing.T) {
 	if testing.Short() {
 		t.Skip()
 	}
-	for _, s := range slices.Concat(rebuilding, files, guarding, sending, mistakes, tidying, slips, corners, serving) {
+	for _, s := range allSituations {
 		t.Run(strings.ReplaceAll(s.name, " ", "-"), func(t *testing.T) {
 			dir := harbourIn(t, s)
 			server := serveIn(t, dir, "-forwarded", "-quiet")

@@ -404,6 +404,11 @@ func (w *walker) circle(path []step) {
 	if fresh || w.seen[key] {
 		return
 	}
+	if w.New.Serves(path[0].at.Address.Host) {
+		if alone := w.New.Visit(path[0].at); alone.Ending == engine.Loop || alone.Ending == engine.TooLong {
+			return // everybody goes round there, whatever they have stored
+		}
+	}
 	r.Visit = w.New.VisitWith(path[0].at, func(req *request.Request) *engine.Response { return stored[addressKey(req)] })
 	if r.Visit.Ending != engine.Loop {
 		return
