@@ -1,6 +1,10 @@
 package main
 
 import (
+	"encoding/csv"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -88,3 +92,47 @@ var (
 	filesClause  = regexp.MustCompile(`files +public`)
 	encodedSizes = regexp.MustCompile(`"encoded":-?\d+,?|"content-length":\["\d+"\],?`)
 )
+
+// What machines read is well formed, and says the same as what people read.
+func TestEverySituationForMachines(t *testing.T) {
+	for _, s := range allSituations {
+		t.Run(strings.ReplaceAll(s.name, " ", "-"), func(t *testing.T) {
+			t.Parallel()
+			dir := harbourIn(t, s)
+			text, _, status := kibitz(t, dir, "", "check")
+			for _, form := range []string{"json", "sarif"} {
+				out, errs, same := kibitz(t, dir, "", "check", "-as", form)
+				if same != status || !json.Valid([]byte(out)) {
+					t.Errorf("check -as %s: status %d, and %d as text\n%s%s", form, same, status, out, errs)
+				}
+			}
+			for _, kind := range strings.Fields(s.finds + " " + s.notes) {
+				if !strings.Contains(text, "  "+kind+"   site.kibitz:") {
+					t.Errorf("%s is not in the text:\n%s", kind, text)
+				}
+			}
+			lines, _, _ := kibitz(t, dir, "", "replay", "-each", "-as", "jsonl", "list.txt")
+			table, _, _ := kibitz(t, dir, "", "replay", "-each", "-as", "csv", "list.txt")
+			rows, err := csv.NewReader(strings.NewReader(table)).ReadAll()
+			if err != nil {
+				t.Fatal(err)
+			}
+			column := slices.Index(rows[0], "status")
+			for i, line := range strings.Split(strings.TrimSpace(lines), "\n") {
+				var l struct {
+					Status any
+					URL    string
+				}
+				if err := json.Unmarshal([]byte(line), &l); err != nil || fmt.Sprint(l.Status) != rows[i+1][column] || !slices.Contains(rows[i+1], l.URL) {
+					t.Errorf("line %d: %s (%v), and as CSV %s", i+1, line, err, rows[i+1])
+				}
+			}
+			cases, _, _ := kibitz(t, dir, "", "replay", "-as", "junit", "list.txt")
+			if err := xml.Unmarshal([]byte(cases), new(struct {
+				XMLName xml.Name `xml:"testsuite"`
+			})); err != nil {
+				t.Errorf("%v in %s", err, cases)
+			}
+		})
+	}
+}
