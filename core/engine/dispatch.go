@@ -27,6 +27,8 @@ import (
 // entry is a rule, compiled.
 type entry struct {
 	*rulebook.Rule
+	group group
+	free  bool // has no path
 	pos   int
 	front []cond // on scheme, host, port and method
 	bits  []cond // on fields with classes
@@ -87,7 +89,7 @@ func (s *siteEngine) compile() {
 		s.field(rulebook.Field{Kind: rulebook.FieldKind(i)}) // the front's fields come first, in their order
 	}
 	for pos, r := range s.Rules {
-		e := &entry{Rule: r, pos: pos}
+		e := &entry{Rule: r, pos: pos, group: groupOf(r.Kind), free: len(r.On)+len(r.In) == 0}
 		for _, t := range r.Tests {
 			switch {
 			case isFront(t.Field.Kind):
@@ -100,12 +102,11 @@ func (s *siteEngine) compile() {
 		}
 		e.loose = len(r.On) > 0 && len(r.In) > 0
 		s.entries = append(s.entries, e)
-		g := groupOf(r.Kind)
 		if m, ok := r.Action.(*rulebook.Moves); ok {
 			s.moved.add(e, m.Table)
 			continue
 		}
-		s.groups[g] = append(s.groups[g], e)
+		s.groups[e.group] = append(s.groups[e.group], e)
 	}
 	for _, c := range s.fields {
 		c.prepare()
@@ -410,7 +411,7 @@ const noEntry = math.MaxInt32
 func (ix *index) add(e *entry) {
 	ix.size++
 	pos := int32(e.pos)
-	if len(e.On) == 0 && len(e.In) == 0 {
+	if e.free {
 		ix.any = append(ix.any, pos)
 		return
 	}
@@ -561,7 +562,7 @@ func (compiled) next(s *state, g group, floor int) int {
 	list, more := ix.anywhere(s)
 	w.list(list)
 	for i, pos := range more {
-		if e := s.site.entries[pos]; ix.alive[pos] && len(e.On) == 0 && len(e.In) == 0 && groupOf(e.Kind) == g {
+		if e := s.site.entries[pos]; e.free && e.group == g && ix.alive[pos] {
 			w.list(more[i : i+1])
 		}
 	}

@@ -4,7 +4,7 @@ package rulebook
 
 import (
 	"bytes"
-	"fmt"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 )
@@ -27,7 +27,7 @@ func (p Place) String() string {
 	if p.Source == nil {
 		return "-"
 	}
-	return fmt.Sprintf("%s:%d", p.Source.Name, p.Line)
+	return p.Source.Name + ":" + strconv.Itoa(p.Line)
 }
 
 // A Word is one word of a rulebook.
