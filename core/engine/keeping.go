@@ -80,7 +80,7 @@ func Keeping(req *request.Request, r *Response) string {
 		}
 	}
 	switch {
-	case r.Status == 301 || r.Status == 308:
+	case Permanent(r.Status):
 		s := "remembered by browsers without end"
 		if !said {
 			s += ": nothing says otherwise"
@@ -126,7 +126,13 @@ func Stored(req *request.Request, r *Response, now time.Time) bool {
 		t, err := http.ParseTime(expires)
 		return err == nil && t.After(now)
 	}
-	return r.Status == http.StatusMovedPermanently || r.Status == http.StatusPermanentRedirect
+	return Permanent(r.Status)
+}
+
+// Permanent reports whether a redirect of this status is stored although nothing
+// says so (RFC 9110, 15.4.2 and 15.4.9).
+func Permanent(status int) bool {
+	return status == http.StatusMovedPermanently || status == http.StatusPermanentRedirect
 }
 
 func varies(r *Response) bool {

@@ -49,7 +49,7 @@ func mayDowngrade(r *rulebook.Rule) bool {
 }
 
 func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
-	rows := map[*rulebook.Row]bool{} // nil where there is no table
+	rows := map[*rulebook.Row]bool{} // one that is nil, where there is no table
 	var first Finding
 	for _, req := range c.probes(s, r) {
 		if req.Address.Scheme != "https" {

@@ -96,7 +96,7 @@ func (c *checker) sendsMissing(r *rulebook.Rule) {
 		like := c.space(s).like(r)
 		nowhere := *like
 		nowhere.Address.Path = "/" + improbable
-		for _, req := range append(c.firstProbes(s, r), like, &nowhere) {
+		for _, req := range slices.Concat(c.firstProbes(s, r), []*request.Request{like, &nowhere}) {
 			c.tried++
 			v := c.Visit(req)
 			last := v.Last()

@@ -87,15 +87,11 @@ func overruler(trace *engine.Trace, r *rulebook.Rule, change rulebook.HeaderChan
 	var before, behind *rulebook.Rule
 	passed := false
 	for _, st := range trace.Steps {
-		a, ok := (*rulebook.Header)(nil), false
-		if st.Fits && st.Rule != nil {
-			a, ok = st.Rule.Action.(*rulebook.Header)
-		}
-		if !ok {
+		if !st.Fits || st.Rule == nil || st.Rule.Kind != rulebook.KindHeader {
 			continue
 		}
 		passed = passed || st.Rule == r
-		for _, other := range a.Changes {
+		for _, other := range st.Rule.Action.(*rulebook.Header).Changes {
 			switch {
 			case st.Rule == r || !strings.EqualFold(other.Name, change.Name):
 			case !passed && other.Do != "drop":

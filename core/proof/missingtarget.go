@@ -152,7 +152,7 @@ func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) int {
 		if v.Hops[0].Response.By != r || row.New == "" || v.Ending != engine.Arrived || v.Last().Cause != engine.CauseMissing {
 			continue
 		}
-		if rows[row] = true; len(rows) > 1 || first.Request != nil {
+		if rows[row] = true; first.Request != nil {
 			continue
 		}
 		place, width := clause(r, "table")

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"kibitz/core/canonical"
+	"kibitz/core/engine"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -36,17 +37,16 @@ var permanentVaries = Kind{
 
 // permanent reports whether browsers store what a rule answers.
 func permanent(r *rulebook.Rule) bool {
-	stored := func(status int) bool {
-		return status == http.StatusMovedPermanently || status == http.StatusPermanentRedirect
-	}
 	switch a := r.Action.(type) {
 	case *rulebook.Redirect:
-		return stored(a.Status)
+		return engine.Permanent(a.Status)
 	case *rulebook.Moves:
-		return slices.ContainsFunc(a.Table.Rows, func(row rulebook.Row) bool { return stored(int(row.Status)) })
+		return slices.ContainsFunc(a.Table.Rows, permanentRow)
 	}
 	return false
 }
+
+func permanentRow(row rulebook.Row) bool { return engine.Permanent(int(row.Status)) }
 
 // changes reports whether a test can cease to hold while the address stays as it is.
 func changes(t *rulebook.Test) bool {
@@ -66,10 +66,7 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule, fickle []*rulebook.
 	sp := c.space(s)
 	req := sp.like(r)
 	if a, ok := r.Action.(*rulebook.Moves); ok {
-		i := slices.IndexFunc(a.Table.Rows, func(row rulebook.Row) bool {
-			return row.Status == http.StatusMovedPermanently || row.Status == http.StatusPermanentRedirect
-		})
-		req = withRow(req, &a.Table.Rows[i])
+		req = withRow(req, &a.Table.Rows[slices.IndexFunc(a.Table.Rows, permanentRow)])
 	}
 	c.tried++
 	stored := c.Predict(req)

@@ -53,7 +53,7 @@ func access(n int) string {
 		fmt.Fprintf(&b, "%s - - [%02d/Oct/2026:13:55:36 +0000] \"%s\" %s 12", pick("192.0.2.1", "192.0.2.200", "2001:db8::1", "-", "pier.example"), 1+r.Intn(28),
 			pick("GET", "GET", "HEAD", "POST", "OPTIONS")+" "+pick("/", "/a.txt", "/%61.txt", "/none", "/none?x=1", "/old", "/old?q=2", "/loop", "/c1", "/a\\x22b", "http://s.example/a.txt", "http://t.example/a?x=1", "https://T.example/a?y=2#f", "http://u.example/", "*", "//a.txt", "/../x", "/"+strings.Repeat("l", 80), "/n"+fmt.Sprint(r.Intn(500)))+pick(" HTTP/1.1", " HTTP/2.0", ""), pick("200", "200", "404", "301", "500", "000"))
 		if r.Intn(2) == 0 {
-			fmt.Fprintf(&b, " \"%s\" \"%s\"", pick("-", "https://s.example/", "https://r.example/x"), pick("-", "a bot", "reader \\\"x\\\""))
+			fmt.Fprintf(&b, " \"%s\" \"%s\"", pick("-", "", "https://s.example/", "https://r.example/x"), pick("-", "", "a bot", "reader \\\"x\\\""))
 		}
 		b.WriteString(pick("\n", "\n", "\r\n"))
 	}
@@ -95,7 +95,7 @@ func TestTheFastRoadAgreesWithTheSlowOne(t *testing.T) {
 
 // fragments are entries that look at what logs tell, and at what they do not.
 var fragments = []string{
-	"access e%d when agent *bot* refuse", "access e%d when agent absent refuse 404", "access e%d when referrer https://r.example/* refuse 410",
+	"access e%d when agent *bot* refuse", "access e%d when agent absent refuse 404", "access e%d when referrer https://r.example/* refuse 410", "access e%d when referrer absent refuse 403",
 	"access e%d when client 192.0.2.0/25 refuse", "access e%d unless client 192.0.2.0/24 2001:db8::/32 refuse 404", "access e%d when client absent refuse 410",
 	"access e%d in / when client 192.0.2.200 admit", "reply e%d when time after 2026-10-08 before 2026-10-20 with 503", "reply e%d when time before 2026-10-05 with 410",
 	"redirect e%d on /old to /a.txt as 301", "redirect e%d on /c1 to /c1 as 302", "redirect e%d when query.x present to /a.txt as 307", "redirect e%d on /:x when method HEAD POST to /{x}/x as 303",

@@ -83,6 +83,7 @@ func TestReaders(t *testing.T) {
 		{"combined log", FormatLog, "2001:db8::1 - ada [10/Oct/2026:13:55:36 +0200] " + `"HEAD /a HTTP/2.0" 304 - "https://r.example/" "An agent (x; y)"` + "\n", "1 HEAD https://s.example/a from 2001:db8::1 at 2026-10-10T11:55:36 got 304 [Referer: https://r.example/] [User-Agent: An agent (x; y)]", ""},
 		{"escapes in a log", FormatLog, "192.0.2.1" + at + `"GET /a\x22b\"c\\ HTTP/1.1" 404 1 "-" "say \"hi\""` + "\n", `1 GET https://s.example/a"b"c\ from 192.0.2.1 at 2026-10-10T13:55:36 got 404 [User-Agent: say "hi"]`, ""},
 		{"a dash for everything", FormatLog, "- - - [10/Oct/2026:13:55:36 +0000] " + `"GET /a HTTP/1.1" 200 - "-" "-"` + "\n", "1 GET https://s.example/a at 2026-10-10T13:55:36 got 200", ""},
+		{"nothing in the quotes", FormatLog, "192.0.2.1" + at + `"GET /a HTTP/1.1" 200 1 "" ""` + "\n", "1 GET https://s.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},
 		{"a host for a client", FormatLog, "pier.example" + at + `"GET /a HTTP/1.1" 200 1` + "\n", "1 GET https://s.example/a at 2026-10-10T13:55:36 got 200", ""},
 		{"blanks in a target", FormatLog, "192.0.2.1" + at + `"GET /a b c HTTP/1.1" 400 1` + "\n", "1 GET https://s.example/a b c from 192.0.2.1 at 2026-10-10T13:55:36 got 400", ""},
 		{"no protocol", FormatLog, "192.0.2.1" + at + `"GET /a" 200 1` + "\n", "1 GET https://s.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},

@@ -325,10 +325,10 @@ func LogTime(b []byte) (time.Time, error) {
 // Headers adds the header fields that the log tells.
 func (l *Line) Headers(headers []request.Header) []request.Header {
 	l.Tail()
-	if l.Referrer != nil {
+	if len(l.Referrer) > 0 { // `""` is written for none, too
 		headers = append(headers, request.Header{Name: "Referer", Value: string(l.Referrer)})
 	}
-	if l.Agent != nil {
+	if len(l.Agent) > 0 {
 		headers = append(headers, request.Header{Name: "User-Agent", Value: string(l.Agent)})
 	}
 	return headers
