@@ -5,7 +5,6 @@ go 1.26.8
 require (
 	github.com/andybalholm/brotli v1.2.8
 	github.com/fsnotify/fsnotify v1.10.1
-	github.com/gaissmai/bart v0.30.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
 	github.com/nlnwa/whatwg-url v0.6.2

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math"
-	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -136,9 +135,10 @@ type Classifier struct {
 
 type classifierPart struct {
 	field int
-	kind  rulebook.FieldKind
 	name  string
 	known map[string]uint32 // classes of values that a log writes as they are
+
+	clients *clientReader // where the field is the client
 
 	few []*rulebook.Test // the tests, if they are few and quickly decided
 	ids []uint32         // the classes, by what holds of them
@@ -180,7 +180,11 @@ func (e *Engine) Classifier(host string) *Classifier {
 		if isFront(f.field.Kind) || len(f.tests) == 0 {
 			continue
 		}
-		c.parts = append(c.parts, classifierPart{field: i, kind: f.field.Kind, name: f.field.Name, known: map[string]uint32{}, few: fewOf(f.tests), ids: make([]uint32, 1<<fewTests)})
+		part := classifierPart{field: i, name: f.field.Name, known: map[string]uint32{}, few: fewOf(f.tests), ids: make([]uint32, 1<<fewTests)}
+		if f.clients != nil {
+			part.clients = &clientReader{clients: f.clients}
+		}
+		c.parts = append(c.parts, part)
 	}
 	for _, entry := range c.site.entries {
 		for _, t := range entry.Tests {
@@ -240,8 +244,8 @@ func (c *Classifier) timed(text []byte) []byte {
 // class gives the class of one value.
 func (p *classifierPart) class(c *Classifier, l *list.Line) uint32 {
 	switch {
-	case p.kind == rulebook.FieldClient:
-		return c.site.fields[p.field].clientID(l.Client)
+	case p.clients != nil:
+		return p.clients.of(l.Client).id
 	case p.name == "user-agent":
 		if last := l.Last(); len(last) > 0 {
 			if id, ok := p.known[string(last)]; ok {
@@ -278,122 +282,3 @@ func (p *classifierPart) referrer(c *Classifier, l *list.Line) uint32 {
 	}
 	return p.ids[at]
 }
-
-// ipv4Runs are the IPv4 addresses, cut where their class changes.
-type ipv4Runs struct {
-	first []uint32          // of each run
-	class []uint32          // its number
-	from  [1<<16 + 1]uint32 // the run of the first address that begins with two given bytes
-}
-
-// cutRuns cuts the IPv4 addresses at the ends of blocks.
-func (c *classes) cutRuns() *ipv4Runs {
-	runs := &ipv4Runs{first: []uint32{0}}
-	for block := range c.blocks.All4() {
-		start := block.Masked().Addr().As4()
-		from := binary.BigEndian.Uint32(start[:])
-		to := from | uint32(1<<(32-block.Bits())-1)
-		runs.first = append(runs.first, from)
-		if to != math.MaxUint32 {
-			runs.first = append(runs.first, to+1)
-		}
-	}
-	slices.Sort(runs.first)
-	runs.first = slices.Compact(runs.first)
-	for _, first := range runs.first {
-		id := c.nobody.id
-		if block, ok := c.blocks.Lookup(netip.AddrFrom4([4]byte(binary.BigEndian.AppendUint32(nil, first)))); ok {
-			id = block.id
-		}
-		runs.class = append(runs.class, id)
-	}
-	at := 0
-	for begins := range runs.from {
-		for at+1 < len(runs.first) && uint64(runs.first[at+1]) <= uint64(begins)<<16 {
-			at++
-		}
-		runs.from[begins] = uint32(at)
-	}
-	return runs
-}
-
-// find gives the class of an address. It halves what is left without a branch,
-// since none could be foretold.
-func (r *ipv4Runs) find(address uint32) uint32 {
-	at := r.from[address>>16]
-	for n := r.from[address>>16+1] - at + 1; n > 1; {
-		half := n / 2
-		below := (uint64(address) - uint64(r.first[at+half])) >> 63 // 1: it is below the middle
-		at += half & (uint32(below) - 1)
-		n -= half
-	}
-	return r.class[at]
-}
-
-// clientID is the class of a client as a log names it, without what the class
-// says. Most addresses are in no block, which their first two numbers tell; what
-// is no address at all may then be something else.
-func (c *classes) clientID(text []byte) uint32 {
-	if first, second, length := twoNumbers(eight(text)); length > 0 {
-		begins := first<<8 | second
-		if at := c.runs.from[begins]; at == c.runs.from[begins+1] && c.runs.class[at] == c.none.id {
-			return c.none.id
-		}
-		rest := text[length:]
-		third, fourth, length := twoNumbers(eight(rest) | '.'<<(8*len(rest)))
-		if length == len(rest)+1 {
-			return c.runs.find(first<<24 | second<<16 | third<<8 | fourth)
-		}
-	}
-	client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
-	client = client.Unmap()
-	if !client.IsValid() {
-		return c.none.id
-	}
-	if found, ok := c.blocks.Lookup(client); ok {
-		return found.id
-	}
-	return c.nobody.id
-}
-
-// eight gives the first bytes of a text, the first one lowest, and zeros behind it.
-func eight(s []byte) uint64 {
-	switch {
-	case len(s) >= 8:
-		return binary.LittleEndian.Uint64(s)
-	case cap(s) >= 8:
-		return binary.LittleEndian.Uint64(s[:8]) & (1<<(8*len(s)) - 1)
-	}
-	var padded [8]byte
-	copy(padded[:], s)
-	return binary.LittleEndian.Uint64(padded[:])
-}
-
-// twoNumbers reads two numbers below 256, each with a dot behind it, from bytes
-// of which the first is the lowest, and gives how many bytes that are; 0 where
-// they are no such numbers. No branch depends on lengths, which cannot be foretold.
-func twoNumbers(s uint64) (a, b uint32, length int) {
-	const each, high = 0x0101010101010101, 0x8080808080808080
-	digits := s ^ '0'*each
-	others := (digits | (digits&^high + (128-10)*each)) & high // the high bits of what are no digits
-	first := bits.TrailingZeros64(others) / 8
-	second := bits.TrailingZeros64(others&(others-1)) / 8
-	a, okA := number(uint32(digits), first)
-	b, okB := number(uint32(digits>>(8*first+8)), second-first-1)
-	if !okA || !okB || byte(s>>(8*first)) != '.' || byte(s>>(8*second)) != '.' {
-		return 0, 0, 0
-	}
-	return a, b, second + 1
-}
-
-// number makes a number of digits, the first in the lowest byte. It must be below
-// 256, and written without needless zeros.
-func number(digits uint32, length int) (n uint32, ok bool) {
-	digits <<= uint(32 - 8*length) // the last one in the highest byte
-	n = digits>>24 + digits>>16&0xff*10 + digits>>8&0xff*100
-	least := leastOf[length&7]
-	return n, n-least < 256-least
-}
-
-// leastOf is the least number of a length, above all numbers where there is none.
-var leastOf = [8]uint32{256, 0, 10, 100, 256, 256, 256, 256}

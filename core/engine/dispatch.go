@@ -17,8 +17,6 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"github.com/gaissmai/bart"
-
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
 	"kibitz/core/rulebook"
@@ -48,11 +46,9 @@ type classes struct {
 	tests  []*rulebook.Test
 	owners []int // positions of the entries that the tests are of
 
-	texts  map[string][]int // bits of tests that have this plain text
-	rest   []int            // bits of tests that must be asked
-	blocks *bart.Table[*class]
-	nobody *class    // the class of a client in no block
-	runs   *ipv4Runs // the same for IPv4, as numbers
+	texts   map[string][]int // bits of tests that have this plain text
+	rest    []int            // bits of tests that must be asked
+	clients *clients         // where the field is the client
 
 	mu    sync.RWMutex
 	known map[string]*class
@@ -62,10 +58,8 @@ type classes struct {
 // class is a set of values that no test tells apart.
 type class struct {
 	id     uint32
-	holds  []bool // by bit
-	once   sync.Once
-	bits   []int   // of the tests that name this very block
-	flips  []int   // of a block: the tests that hold otherwise than holds says, sorted
+	holds  []bool  // by bit
+	flips  []int   // of clients: the tests that hold otherwise than holds says, sorted
 	owners []int32 // positions of the entries that these are of, sorted
 
 	mu    sync.Mutex
@@ -134,27 +128,10 @@ func (s *siteEngine) cond(t *rulebook.Test, pos int) cond {
 
 // prepare sorts the tests of a field by how they are decided.
 func (c *classes) prepare() {
-	if c.field.Kind == rulebook.FieldClient {
-		c.blocks = &bart.Table[*class]{}
-		c.nobody = c.ask("", true, netip.Addr{}) // which is in no block
-		for bit, t := range c.tests {
-			for _, v := range t.Values {
-				if v.Kind != rulebook.ValueNetwork {
-					continue
-				}
-				block, ok := c.blocks.Get(v.Network)
-				if !ok {
-					block = &class{id: classIDs.Add(1)}
-					c.blocks.Insert(v.Network, block)
-				}
-				block.bits = append(block.bits, bit)
-			}
-		}
-		c.runs = c.cutRuns()
-	}
 	c.none = c.ask("", false, netip.Addr{})
-	if c.nobody != nil && slices.Equal(c.none.holds, c.nobody.holds) {
-		c.none = c.nobody
+	if c.field.Kind == rulebook.FieldClient {
+		c.clients = c.cutClients()
+		c.none = c.clients.none
 	}
 	for bit, t := range c.tests {
 		plain := true
@@ -243,38 +220,6 @@ func bitKey(bits []bool) string {
 	return string(b)
 }
 
-// ofClient gives the class of a client's address: that of the smallest block
-// that holds it.
-func (c *classes) ofClient(client netip.Addr) *class {
-	if !client.IsValid() {
-		return c.none
-	}
-	found, ok := c.blocks.Lookup(client)
-	if !ok {
-		return c.nobody
-	}
-	found.once.Do(func() { c.askBlocks(found, client) })
-	return found
-}
-
-// askBlocks decides the tests for the clients of a block: they hold as for a
-// client in none, but for those whose networks hold it.
-func (c *classes) askBlocks(of *class, client netip.Addr) {
-	of.holds = c.nobody.holds
-	for _, block := range c.blocks.Supernets(netip.PrefixFrom(client, client.BitLen())) {
-		for _, bit := range block.bits {
-			if of.holds[bit] == c.tests[bit].Unless {
-				of.flips = append(of.flips, bit)
-			}
-		}
-	}
-	slices.Sort(of.flips)
-	of.flips = slices.Compact(of.flips)
-	for _, bit := range of.flips { // tests are in the order of their entries
-		of.owners = append(of.owners, int32(c.owners[bit]))
-	}
-}
-
 // ofPort gives the class of a port.
 func (c *classes) ofPort(port int) *class {
 	out := newClass(len(c.tests))
@@ -292,7 +237,7 @@ func (s *state) class(field int) *class {
 	c := s.site.fields[field]
 	var found *class
 	if c.field.Kind == rulebook.FieldClient {
-		found = c.ofClient(s.req.Client.Unmap())
+		found = c.clients.of(s.req.Client.Unmap())
 	} else {
 		found = c.of(s.value(c.field))
 	}
@@ -388,7 +333,7 @@ type index struct {
 	alive  []bool // of the front, by position
 
 	once   sync.Once
-	nobody []int32 // what is left of any for a client in no block
+	nobody []int32 // what is left of any for a client in no network
 }
 
 // A node of the tree of segments. Lists are sorted by position.
@@ -515,10 +460,10 @@ func (ix *index) anywhere(s *state) (list, more []int32) {
 		return ix.any, nil
 	}
 	c := s.class(ix.split)
-	if field := ix.site.fields[ix.split]; field.nobody != nil && c != field.none {
-		// What a client in no block meets, of which the block may leave less, and
-		// what this block changes.
-		ix.once.Do(func() { ix.nobody = ix.filter(ix.any, field.nobody) })
+	if of := ix.site.fields[ix.split].clients; of != nil && c != of.none {
+		// What a client in no network meets, of which the networks may leave less,
+		// and what they change.
+		ix.once.Do(func() { ix.nobody = ix.filter(ix.any, of.nobody) })
 		return ix.nobody, c.owners
 	}
 	c.mu.Lock()

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
 )
 
 // What a listing shows, and that nothing in a name can break out of it.
@@ -208,22 +209,39 @@ fallback f in /planner/ to /planner/index.html
 	}
 }
 
-// A client is classed by its text alone; that must be the class of its address.
+// A client is classed by its text alone; what holds for the class must hold for the
+// address. Runs of classes begin and end where networks do.
 func TestClientsAreReadQuickly(t *testing.T) {
 	r := rand.New(rand.NewSource(11))
 	pick := func(list ...string) string { return list[r.Intn(len(list))] }
-	blocks := "10.0.0.0/8 192.0.2.128/25 2001:db8::/32 ::ffff:198.51.100.0/120 10.1.2.3 10.1.2.0/24 255.255.255.0/24"
-	for _, rules := range []string{
-		"access a when client " + blocks + " refuse\n",
-		"access a when client " + blocks + " refuse\naccess b when client 0.0.0.0/0 refuse 404\n",
-		"access a unless client " + blocks + " refuse\naccess b when client absent refuse\n",
-		"access a when client ::/0 refuse\n",
-	} {
+	networks := "10.0.0.0/8 192.0.2.128/25 2001:db8::/32 ::ffff:198.51.100.0/120 10.1.2.3 10.1.2.0/24 255.255.255.0/24"
+	rulebooks := []string{
+		"access a when client " + networks + " refuse\n",
+		"access a when client " + networks + " refuse\naccess b when client 0.0.0.0/0 refuse 404\n",
+		"access a unless client " + networks + " refuse\naccess b when client absent refuse\n",
+		"access a when client ::/0 refuse\naccess b when client ::1 fe80::/10 refuse\n",
+	}
+	for range 40 { // networks inside and beside each other
+		rules := ""
+		for i := range 1 + r.Intn(12) {
+			var values []string
+			for range 1 + r.Intn(3) {
+				n := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(r.Intn(2)), byte(r.Intn(3)), byte(r.Intn(256))}), r.Intn(33))
+				if r.Intn(4) == 0 {
+					n = netip.PrefixFrom(netip.AddrFrom16([16]byte{0x20, 1, byte(r.Intn(2)), 15: byte(r.Intn(256))}), r.Intn(129))
+				}
+				values = append(values, n.Masked().String())
+			}
+			rules += fmt.Sprintf("access e%d %s client %s refuse\n", i, pick("when", "unless"), strings.Join(values, " "))
+		}
+		rulebooks = append(rulebooks, rules)
+	}
+	for _, rules := range rulebooks {
 		e := build(t, rules)
 		c := e.Classifier("s.example")
 		field := c.site.fields[c.parts[0].field]
-		texts := []string{"", "-", "1.2.3", "1.2.3.", "1.2.3.4.", "1..2.3", "1.2.3.4.5", "01.2.3.4", "1.2.3.04", "1.2.3.256", "256.1.1.1", "1000.2.3.4", "10000.2.3.4", "1.10000.3.4", "100000.2.3.4", "12345678.1.1.1", "123456789", "é.1.1.1", "1.2.3.\xff", "/.1.2.3", "1./.2.3", "a.b.c.d", "1.2.3.4a", "::", "::1", "::ffff:10.1.2.3", "10.1.2.3/8", "localhost.example"}
-		for range 3000 {
+		texts := []string{"", "-", "1.2.3", "1.2.3.", "1.2.3.4.", "1..2.3", "1.2.3.4.5", "01.2.3.4", "1.2.3.04", "1.2.3.256", "256.1.1.1", "1000.2.3.4", "10000.2.3.4", "1.10000.3.4", "100000.2.3.4", "12345678.1.1.1", "123456789", "é.1.1.1", "1.2.3.\xff", "/.1.2.3", "1./.2.3", "a.b.c.d", "1.2.3.4a", "1.2.3.4", "1.2.example", "::", "::1", "::ffff:10.1.2.3", "10.1.2.3/8", "localhost.example", "fe80::1%eth0", "fe80::1", "2001:db8::%1"}
+		for range 400 {
 			text := ""
 			for i := range 4 {
 				text += pick(pick("10", "192", "255", "203", "0"), pick("0", "1", "255", "01", "51"), pick("2", "255", "100", "113", "x"), fmt.Sprint(r.Intn(300)))
@@ -233,10 +251,26 @@ func TestClientsAreReadQuickly(t *testing.T) {
 			}
 			texts = append(texts, text)
 		}
+		for _, test := range field.tests { // the addresses at the ends
+			for _, v := range test.Values {
+				if v.Kind == rulebook.ValueNetwork {
+					for _, at := range []netip.Addr{v.Network.Addr().Prev(), v.Network.Addr(), rulebook.LastOf(v.Network), rulebook.LastOf(v.Network).Next()} {
+						texts = append(texts, at.String())
+					}
+				}
+			}
+		}
 		for _, text := range texts {
 			client, _ := netip.ParseAddr(text)
-			if got, want := c.Class(&list.Line{Client: []byte(text)}), field.ofClient(client.Unmap()).id; got != want {
-				t.Errorf("%s: %q has class %d, and its address %d", rules, text, got, want)
+			client = client.Unmap()
+			of := field.clients.of(client)
+			if got := c.Class(&list.Line{Client: []byte(text)}); got != of.id {
+				t.Errorf("%s: %q has class %d, and its address %d", rules, text, got, of.id)
+			}
+			for bit, test := range field.tests {
+				if got, want := of.has(bit), holds(test, "", client.IsValid(), 0, client); got != want {
+					t.Errorf("%s: %s of %q: %v, want %v", rules, test.Text, text, got, want)
+				}
 			}
 		}
 	}

@@ -611,7 +611,7 @@ func clients(tests []*rulebook.Test) []netip.Addr {
 				continue
 			}
 			first := v.Network.Addr()
-			last := lastOf(v.Network)
+			last := rulebook.LastOf(v.Network)
 			out = append(out, first, last.Next())
 			if next := first.Next(); v.Network.Contains(next) {
 				out = append(out, next)
@@ -619,16 +619,6 @@ func clients(tests []*rulebook.Test) []netip.Addr {
 		}
 	}
 	return slices.DeleteFunc(out, func(a netip.Addr) bool { return !a.IsValid() })
-}
-
-// lastOf is the last address of a block.
-func lastOf(block netip.Prefix) netip.Addr {
-	b := block.Addr().AsSlice()
-	for i := block.Bits(); i < len(b)*8; i++ {
-		b[i/8] |= 1 << (7 - i%8)
-	}
-	last, _ := netip.AddrFromSlice(b)
-	return last
 }
 
 // texts gives a text for each combination of answers that tests can have.

@@ -95,6 +95,16 @@ type Span struct{ Low, High int64 }
 // A Network is a block of client addresses.
 type Network = netip.Prefix
 
+// LastOf is the last address of a network.
+func LastOf(block Network) netip.Addr {
+	b := block.Addr().AsSlice()
+	for i := block.Bits(); i < len(b)*8; i++ {
+		b[i/8] |= 1 << (7 - i%8)
+	}
+	last, _ := netip.AddrFromSlice(b)
+	return last
+}
+
 // test reads the values of a `when` or `unless`.
 func (b *builder) test(c *Clause) *Test {
 	word := c.Values[0]

@@ -1,0 +1,270 @@
+package engine
+
+// Clients. Their addresses are cut into runs where networks begin and end, so that
+// no test tells the addresses of a run apart. A client of a log is looked up among
+// the runs as its address is written.
+
+import (
+	"encoding/binary"
+	"math"
+	"net/netip"
+	"slices"
+	"sort"
+	"unsafe"
+
+	"kibitz/core/rulebook"
+)
+
+// clients are the classes of client addresses.
+type clients struct {
+	none   *class // of what is no address
+	nobody *class // of a client in no network
+	v4     ipv4Runs
+	v6     []netip.Addr // the first address of each run
+	class6 []*class
+}
+
+// cutClients cuts the addresses at the ends of the networks that are tested.
+func (c *classes) cutClients() *clients {
+	cut := &clients{none: c.none, nobody: c.ask("", true, netip.Addr{})}
+	if slices.Equal(cut.none.holds, cut.nobody.holds) {
+		cut.none = cut.nobody
+	}
+	named := map[netip.Prefix][]int{} // what holds otherwise in each network
+	for bit, t := range c.tests {
+		for _, v := range t.Values {
+			if v.Kind == rulebook.ValueNetwork && cut.nobody.holds[bit] == t.Unless {
+				named[v.Network] = append(named[v.Network], bit)
+			}
+		}
+	}
+	var networks []netip.Prefix
+	for n := range named {
+		networks = append(networks, n)
+	}
+	slices.SortFunc(networks, netip.Prefix.Compare) // a network stands before those inside it
+
+	var open []netip.Prefix // the networks that hold the address at hand, each inside the one before
+	known := map[string]*class{}
+	var flips []int
+	var key []byte
+	begin := func(at netip.Addr) {
+		flips, key = flips[:0], key[:0]
+		for _, n := range open {
+			flips = append(flips, named[n]...)
+		}
+		slices.Sort(flips)
+		flips = slices.Compact(flips)
+		for _, bit := range flips {
+			key = binary.LittleEndian.AppendUint32(key, uint32(bit))
+		}
+		of := known[string(key)]
+		switch {
+		case len(flips) == 0:
+			of = cut.nobody
+		case of == nil:
+			of = c.otherwise(cut.nobody, slices.Clone(flips))
+			known[string(key)] = of
+		}
+		cut.begin(at, of)
+	}
+	leave := func() {
+		n := open[len(open)-1]
+		open = open[:len(open)-1]
+		if next := rulebook.LastOf(n).Next(); next.IsValid() {
+			begin(next)
+		}
+	}
+	begin(netip.IPv4Unspecified())
+	begin(netip.IPv6Unspecified())
+	for _, n := range networks {
+		for len(open) > 0 && !open[len(open)-1].Contains(n.Addr()) {
+			leave()
+		}
+		open = append(open, n)
+		begin(n.Addr())
+	}
+	for len(open) > 0 {
+		leave()
+	}
+	cut.v4.index(cut.nobody)
+	return cut
+}
+
+// otherwise makes the class of clients for which some tests hold otherwise than for
+// one in no network.
+func (c *classes) otherwise(nobody *class, flips []int) *class {
+	of := &class{id: classIDs.Add(1), holds: nobody.holds, flips: flips}
+	for _, bit := range flips { // tests are in the order of their entries
+		of.owners = append(of.owners, int32(c.owners[bit]))
+	}
+	return of
+}
+
+// begin makes a run of a class begin at an address, behind the other runs.
+func (c *clients) begin(at netip.Addr, of *class) {
+	if at.Is4() {
+		c.v4.begin(number4(at), of)
+		return
+	}
+	if n := len(c.v6); n > 0 && c.v6[n-1] == at {
+		c.class6[n-1] = of
+		return
+	}
+	c.v6, c.class6 = append(c.v6, at), append(c.class6, of)
+}
+
+// of gives the class of a client.
+func (c *clients) of(client netip.Addr) *class {
+	switch {
+	case !client.IsValid():
+		return c.none
+	case client.Is4():
+		return c.v4.find(number4(client))
+	case client.Zone() != "": // no network has zones
+		return c.nobody
+	}
+	behind := sort.Search(len(c.v6), func(i int) bool { return client.Less(c.v6[i]) })
+	return c.class6[behind-1]
+}
+
+// A clientReader gives the classes of clients as a log names them. It remembers how
+// addresses begin that are in no network, since most are not. It is for one goroutine.
+type clientReader struct {
+	*clients
+	far [1 << 10]uint64 // by a hash: two numbers with their dots, and zeros behind them
+}
+
+// of gives the class of a client.
+func (c *clientReader) of(text []byte) *class {
+	begins := twoNumbers(text)
+	far := &c.far[begins*spread>>(64-10)]
+	if *far == begins && begins != 0 {
+		return c.nobody
+	}
+	client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
+	client = client.Unmap()
+	if !client.Is4() {
+		return c.clients.of(client)
+	}
+	address := number4(client)
+	if c.v4.near(address) {
+		return c.v4.find(address)
+	}
+	// What begins like that and is no address must be of the same class.
+	if c.v4.mapped[address>>16] == noNetwork && c.none == c.nobody {
+		*far = begins
+	}
+	return c.nobody
+}
+
+// spread makes hashes differ in their high bits (2⁶⁴ divided by the golden ratio).
+const spread = 0x9E3779B97F4A7C15
+
+// twoNumbers gives the first bytes of a text up to its second dot, with zeros behind
+// them; 0 where eight bytes are not there, or have no two dots.
+func twoNumbers(text []byte) uint64 {
+	const each, high = 0x0101010101010101, 0x8080808080808080
+	if len(text) < 8 {
+		return 0
+	}
+	s := binary.LittleEndian.Uint64(text)
+	dots := s ^ '.'*each // zeros where they are
+	dots = ^(dots&^high + ^uint64(high) | dots) & high
+	second := dots & (dots - 1)
+	if second == 0 {
+		return 0
+	}
+	return s & (second&-second<<1 - 1)
+}
+
+// ipv4Runs are the runs of IPv4 addresses, as numbers.
+type ipv4Runs struct {
+	first []uint32 // of each run
+	class []*class
+	from  [1<<16 + 1]uint32 // the run of the first address that begins with two given bytes
+
+	// Most addresses are near no network, which a bit for sixteen of them tells
+	// without a search.
+	maps   [][1 << 12 / 64]uint64
+	mapped [1 << 16]uint16 // the map for two given first bytes
+}
+
+// The first two maps, of no bits and of all.
+const (
+	noNetwork = iota
+	allNetworks
+	maxMaps = 1 << 12 // a map takes 512 bytes
+)
+
+func number4(a netip.Addr) uint32 {
+	b := a.As4()
+	return binary.BigEndian.Uint32(b[:])
+}
+
+func (r *ipv4Runs) begin(at uint32, of *class) {
+	if n := len(r.first); n > 0 && r.first[n-1] == at {
+		r.class[n-1] = of
+		return
+	}
+	r.first, r.class = append(r.first, at), append(r.class, of)
+}
+
+// index makes what finds the runs quickly.
+func (r *ipv4Runs) index(nobody *class) {
+	r.maps = make([][64]uint64, 2)
+	for i := range r.maps[allNetworks] {
+		r.maps[allNetworks][i] = math.MaxUint64
+	}
+	for i, first := range r.first {
+		last := uint32(math.MaxUint32)
+		if i+1 < len(r.first) {
+			last = r.first[i+1] - 1
+		}
+		for begins := first >> 16; begins <= last>>16; begins++ {
+			if begins<<16 >= first {
+				r.from[begins] = uint32(i)
+			}
+			if r.class[i] != nobody {
+				r.mark(begins, max(first, begins<<16), min(last, begins<<16|0xffff))
+			}
+		}
+	}
+	r.from[1<<16] = uint32(len(r.first) - 1)
+}
+
+// mark notes that addresses that begin with two bytes are in networks.
+func (r *ipv4Runs) mark(begins, first, last uint32) {
+	if first&0xffff == 0 && last&0xffff == 0xffff || len(r.maps) == maxMaps {
+		r.mapped[begins] = allNetworks
+	}
+	if r.mapped[begins] == allNetworks {
+		return
+	}
+	if r.mapped[begins] == noNetwork {
+		r.mapped[begins] = uint16(len(r.maps))
+		r.maps = append(r.maps, r.maps[noNetwork])
+	}
+	bits := &r.maps[r.mapped[begins]]
+	for at := first >> 4; at <= last>>4; at++ {
+		bits[at>>6&63] |= 1 << (at & 63)
+	}
+}
+
+// near reports whether an address or one of its neighbours is in a network.
+func (r *ipv4Runs) near(address uint32) bool {
+	return r.maps[r.mapped[address>>16]][address>>10&63]>>(address>>4&63)&1 != 0
+}
+
+// find gives the class of an address. It halves what is left without a branch,
+// since none could be foretold.
+func (r *ipv4Runs) find(address uint32) *class {
+	at := r.from[address>>16]
+	for n := r.from[address>>16+1] - at + 1; n > 1; {
+		half := n / 2
+		below := (uint64(address) - uint64(r.first[at+half])) >> 63 // 1: it is below the middle
+		at += half & (uint32(below) - 1)
+		n -= half
+	}
+	return r.class[at]
+}
