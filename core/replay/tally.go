@@ -3,6 +3,7 @@ package replay
 import (
 	"cmp"
 	"hash/crc32"
+	"iter"
 	"net/http"
 	"slices"
 	"strconv"
@@ -478,18 +479,29 @@ type Count struct {
 
 // Most gives the n commonest addresses, in a settled order.
 func (t *Top) Most(n int) []Count {
-	var out []Count
-	sorted := 0 // how many of them are, and are the best so far
-	for address, count := range t.Counts {
-		if c := (Count{address, count}); sorted == 0 || compareCounts(c, out[sorted-1]) < 0 {
-			out = append(out, c)
+	return First(n, func(yield func(Count) bool) {
+		for address, count := range t.Counts {
+			if !yield(Count{address, count}) {
+				return
+			}
 		}
-		if len(out) >= 2*n+64 { // what is behind the first n is no more of use
-			slices.SortFunc(out, compareCounts)
+	}, compareCounts)
+}
+
+// First gives the n first of some things, in their order.
+func First[T any](n int, all iter.Seq[T], compare func(a, b T) int) []T {
+	var out []T
+	sorted := 0 // how many of them are, and are the first so far
+	for one := range all {
+		if sorted > 0 && compare(one, out[sorted-1]) >= 0 {
+			continue
+		}
+		if out = append(out, one); len(out) >= 2*n+64 { // what is behind the first n is no more of use
+			slices.SortFunc(out, compare)
 			out, sorted = out[:n], n
 		}
 	}
-	slices.SortFunc(out, compareCounts)
+	slices.SortFunc(out, compare)
 	return out[:min(n, len(out))]
 }
 

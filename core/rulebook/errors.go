@@ -118,6 +118,12 @@ func orNearest(s string, known []string) string {
 
 // Distance counts the letters to change, add, drop or swap to make a into b.
 func Distance(a, b string) int {
+	for a != "" && b != "" && a[0] == b[0] { // what begins or ends alike changes nothing
+		a, b = a[1:], b[1:]
+	}
+	for a != "" && b != "" && a[len(a)-1] == b[len(b)-1] {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
 	if len(a) > 40 || len(b) > 40 {
 		return 99
 	}

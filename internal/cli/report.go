@@ -5,6 +5,7 @@ package cli
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -82,6 +83,8 @@ func shortTime(d time.Duration) string {
 	return fmt.Sprintf("%.1f s", d.Seconds())
 }
 
+const shownNames = 12 // of what decided a status
+
 // outcomes is the table of statuses and what decided them.
 func (r *run) outcomes(t *replay.Tally) {
 	type row struct {
@@ -107,15 +110,12 @@ func (r *run) outcomes(t *replay.Tally) {
 	rows := [][]string{{r.out.Quiet("status"), r.out.Quiet("requests"), r.out.Quiet("share"), r.out.Quiet("decided by")}}
 	for _, status := range sortedKeys(byStatus) {
 		s := byStatus[status]
-		names := sortedKeys(s.by)
-		slices.SortStableFunc(names, func(a, b string) int { return cmp.Compare(s.by[b], s.by[a]) })
 		var by []string
-		for i, name := range names {
-			if i == 12 {
-				by = append(by, fmt.Sprintf("and %d more", len(names)-i))
-				break
-			}
+		for _, name := range replay.First(shownNames, maps.Keys(s.by), func(a, b string) int { return cmp.Or(cmp.Compare(s.by[b], s.by[a]), strings.Compare(a, b)) }) {
 			by = append(by, name+" "+render.Number(s.by[name]))
+		}
+		if more := len(s.by) - shownNames; more > 0 {
+			by = append(by, fmt.Sprintf("and %d more", more))
 		}
 		for i, line := range wrapList(by, r.out.Width-34) {
 			if i == 0 {
@@ -292,7 +292,6 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 			used = append(used, use{rule, u})
 		}
 	}
-	slices.SortStableFunc(used, func(a, b use) int { return cmp.Compare(b.N, a.N) })
 	if len(used) > 0 {
 		timed := slices.ContainsFunc(used, func(u use) bool { return u.Last > 0 })
 		by := "by the requests that they decided"
@@ -306,7 +305,7 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 			room -= 19
 		}
 		names, places := 0, 0
-		shown := used[:min(most, len(used))]
+		shown := replay.First(most, slices.Values(used), func(a, b use) int { return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.rule.Number, b.rule.Number)) })
 		for _, u := range shown {
 			names, places = max(names, len(u.rule.Name)), max(places, len(place(u.rule)))
 		}
@@ -500,12 +499,12 @@ func (r *run) differences(t *replay.Tally, most int) {
 	if len(pairs) == 0 {
 		return
 	}
-	slices.SortFunc(pairs, func(a, b pair) int {
+	shown := replay.First(most, slices.Values(pairs), func(a, b pair) int {
 		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Status, b.Status), strings.Compare(a.predicted.Status, b.predicted.Status), strings.Compare(a.predicted.At, b.predicted.At), strings.Compare(string(a.predicted.Cause), string(b.predicted.Cause)))
 	})
 	r.heading("Differences", "answered otherwise than the rulebook says, by what decides", false)
 	var rows [][]string
-	for _, p := range pairs[:min(most, len(pairs))] {
+	for _, p := range shown {
 		by, at := "("+string(p.predicted.Cause)+")", ""
 		if p.predicted.By != "" {
 			by, at = p.predicted.By, p.predicted.At
@@ -529,6 +528,7 @@ func likeliest(e *engine.Engine, path string) string {
 	path = strings.TrimSuffix(canonical.Decode(path), "/")
 	name := path[strings.LastIndexByte(path, '/')+1:]
 	stem, _, _ := strings.Cut(name, ".")
+	low := strings.ToLower(stem)
 	if len(stem) < 3 {
 		return ""
 	}
@@ -546,7 +546,7 @@ func likeliest(e *engine.Engine, path string) string {
 				score = 100
 			case strings.EqualFold(ownStem, stem):
 				score = 80
-			case max(len(ownStem), len(stem))-min(len(ownStem), len(stem)) <= len(stem)/5 && rulebook.Distance(strings.ToLower(ownStem), strings.ToLower(stem)) <= len(stem)/5:
+			case max(len(ownStem), len(stem))-min(len(ownStem), len(stem)) <= len(stem)/5 && rulebook.Distance(strings.ToLower(ownStem), low) <= len(stem)/5:
 				score = 60
 			default:
 				return
