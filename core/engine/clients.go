@@ -30,59 +30,66 @@ func (c *classes) cutClients() *clients {
 	if slices.Equal(cut.none.holds, cut.nobody.holds) {
 		cut.none = cut.nobody
 	}
-	named := map[netip.Prefix][]int{} // what holds otherwise in each network
+	type network struct {
+		netip.Prefix
+		bit int // what holds otherwise in it
+	}
+	var networks, open []network // open are those that hold the address at hand, each inside the one before
 	for bit, t := range c.tests {
 		for _, v := range t.Values {
 			if v.Kind == rulebook.ValueNetwork && cut.nobody.holds[bit] == t.Unless {
-				named[v.Network] = append(named[v.Network], bit)
+				networks = append(networks, network{v.Network, bit})
 			}
 		}
 	}
-	var networks []netip.Prefix
-	for n := range named {
-		networks = append(networks, n)
-	}
-	slices.SortFunc(networks, netip.Prefix.Compare) // a network stands before those inside it
+	slices.SortFunc(networks, func(a, b network) int { return a.Compare(b.Prefix) }) // those inside follow
 
-	var open []netip.Prefix // the networks that hold the address at hand, each inside the one before
-	known := map[string]*class{}
+	alone := make([]*class, len(c.tests)) // the classes for which one test holds otherwise
+	several := map[string]*class{}        // and more than one
 	var flips []int
 	var key []byte
-	begin := func(at netip.Addr) {
+	classOf := func() *class {
 		flips, key = flips[:0], key[:0]
 		for _, n := range open {
-			flips = append(flips, named[n]...)
+			flips = append(flips, n.bit)
 		}
 		slices.Sort(flips)
 		flips = slices.Compact(flips)
+		switch len(flips) {
+		case 0:
+			return cut.nobody
+		case 1:
+			of := &alone[flips[0]]
+			if *of == nil {
+				*of = c.otherwise(cut.nobody, flips)
+			}
+			return *of
+		}
 		for _, bit := range flips {
 			key = binary.LittleEndian.AppendUint32(key, uint32(bit))
 		}
-		of := known[string(key)]
-		switch {
-		case len(flips) == 0:
-			of = cut.nobody
-		case of == nil:
-			of = c.otherwise(cut.nobody, slices.Clone(flips))
-			known[string(key)] = of
+		of := several[string(key)]
+		if of == nil {
+			of = c.otherwise(cut.nobody, flips)
+			several[string(key)] = of
 		}
-		cut.begin(at, of)
+		return of
 	}
 	leave := func() {
 		n := open[len(open)-1]
 		open = open[:len(open)-1]
-		if next := rulebook.LastOf(n).Next(); next.IsValid() {
-			begin(next)
+		if next := rulebook.LastOf(n.Prefix).Next(); next.IsValid() {
+			cut.begin(next, classOf())
 		}
 	}
-	begin(netip.IPv4Unspecified())
-	begin(netip.IPv6Unspecified())
+	cut.begin(netip.IPv4Unspecified(), cut.nobody)
+	cut.begin(netip.IPv6Unspecified(), cut.nobody)
 	for _, n := range networks {
 		for len(open) > 0 && !open[len(open)-1].Contains(n.Addr()) {
 			leave()
 		}
 		open = append(open, n)
-		begin(n.Addr())
+		cut.begin(n.Addr(), classOf())
 	}
 	for len(open) > 0 {
 		leave()
@@ -94,9 +101,9 @@ func (c *classes) cutClients() *clients {
 // otherwise makes the class of clients for which some tests hold otherwise than for
 // one in no network.
 func (c *classes) otherwise(nobody *class, flips []int) *class {
-	of := &class{id: classIDs.Add(1), holds: nobody.holds, flips: flips}
-	for _, bit := range flips { // tests are in the order of their entries
-		of.owners = append(of.owners, int32(c.owners[bit]))
+	of := &class{id: classIDs.Add(1), holds: nobody.holds, flips: slices.Clone(flips), owners: make([]int32, len(flips))}
+	for i, bit := range flips { // tests are in the order of their entries
+		of.owners[i] = int32(c.owners[bit])
 	}
 	return of
 }
