@@ -14,6 +14,7 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		// the text
 		{"redirect a on /x to /y as 301 ‸\"", "the quote opened here is not closed on this line: add a \""},
 		{"reply a on /x with 200 text \"two\"‸s", "a blank must follow a closing quote"},
+		{"redirect a on /fähre \"/großer kai\"  to /y as ‸301x", "`301x`"},
 		{"# here\x07", "a control character (0x07)"},
 		{"# \xff", "a byte that is not UTF-8 text (0xFF)"},
 

@@ -108,6 +108,29 @@ func (c *classes) otherwise(nobody *class, flips []int) *class {
 	return of
 }
 
+// Clients gives an address of each set of clients that tests tell apart, a plain one
+// first.
+func Clients(tests []*rulebook.Test) []netip.Addr {
+	c := &classes{tests: tests, owners: make([]int, len(tests))}
+	c.none = c.ask("", false, netip.Addr{})
+	cut := c.cutClients()
+	out := []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, 9})}
+	seen := map[*class]bool{cut.of(out[0]): true}
+	add := func(at netip.Addr, of *class) {
+		if !seen[of] {
+			seen[of] = true
+			out = append(out, at)
+		}
+	}
+	for i, of := range cut.v4.class {
+		add(netip.AddrFrom4([4]byte(binary.BigEndian.AppendUint32(nil, cut.v4.first[i]))), of)
+	}
+	for i, of := range cut.class6 {
+		add(cut.v6[i], of)
+	}
+	return out
+}
+
 // begin makes a run of a class begin at an address, behind the other runs.
 func (c *clients) begin(at netip.Addr, of *class) {
 	if at.Is4() {

@@ -260,16 +260,32 @@ func TestClientsAreReadQuickly(t *testing.T) {
 				}
 			}
 		}
+		answers := func(client netip.Addr) (out string) {
+			for _, test := range field.tests {
+				out += fmt.Sprint(holds(test, "", client.IsValid(), 0, client), " ")
+			}
+			return out
+		}
+		found := map[string]bool{}
+		for _, client := range Clients(field.tests) {
+			if found[answers(client)] {
+				t.Errorf("%s: no test tells %s from a client before it", rules, client)
+			}
+			found[answers(client)] = true
+		}
 		for _, text := range texts {
 			client, _ := netip.ParseAddr(text)
 			client = client.Unmap()
+			if client.IsValid() && !found[answers(client)] {
+				t.Errorf("%s: there is nobody like %s among the clients", rules, client)
+			}
 			of := field.clients.of(client)
 			if got := c.Class(&list.Line{Client: []byte(text)}); got != of.id {
 				t.Errorf("%s: %q has class %d, and its address %d", rules, text, got, of.id)
 			}
 			for bit, test := range field.tests {
 				if got, want := of.has(bit), holds(test, "", client.IsValid(), 0, client); got != want {
-					t.Errorf("%s: %s of %q: %v, want %v", rules, test.Text, text, got, want)
+					t.Errorf("%s: %s of %q: %v, want %v", rules, test, text, got, want)
 				}
 			}
 		}

@@ -240,7 +240,7 @@ func (s *state) captures(r *rulebook.Rule) []capture {
 		}
 	}
 	for _, t := range r.Tests {
-		if t.Unless {
+		if t.Unless || !t.Takes {
 			continue
 		}
 		value, present := s.value(t.Field)

@@ -89,10 +89,13 @@ func (s *state) misfit(r *rulebook.Rule) string {
 				saw = "it is empty"
 			}
 		}
-		return word + t.Text + ": " + saw
+		return word + t.Brief(shownValues) + ": " + saw
 	}
 	return ""
 }
+
+// shownValues are enough of a long list to know it by.
+const shownValues = 8
 
 // missesRows says why no row of a table takes the request; "" if one does.
 func (s *state) missesRows(e *entry, table *rulebook.Table) string {

@@ -179,7 +179,7 @@ func sameConditions(a, b *rulebook.Rule) bool {
 func conditions(r *rulebook.Rule) []string {
 	var out []string
 	for _, t := range r.Tests {
-		out = append(out, fmt.Sprint(t.Unless, t.Text))
+		out = append(out, fmt.Sprint(t.Unless, t))
 	}
 	slices.Sort(out)
 	return out

@@ -12,7 +12,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -532,7 +531,7 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 			with(func(r *request.Request) { r.Time = time.Unix(0, n).UTC() })
 		}
 	case rulebook.FieldClient:
-		for _, a := range clients(tests) {
+		for _, a := range engine.Clients(tests) {
 			with(func(r *request.Request) { r.Client = a })
 		}
 	case rulebook.FieldUser:
@@ -600,25 +599,6 @@ func bounds(tests []*rulebook.Test) []int64 {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
-}
-
-// clients gives an address of each run that blocks cut the addresses into.
-func clients(tests []*rulebook.Test) []netip.Addr {
-	out := []netip.Addr{netip.MustParseAddr("203.0.113.9"), netip.IPv4Unspecified(), netip.IPv6Unspecified()}
-	for _, t := range tests {
-		for _, v := range t.Values {
-			if v.Kind != rulebook.ValueNetwork {
-				continue
-			}
-			first := v.Network.Addr()
-			last := rulebook.LastOf(v.Network)
-			out = append(out, first, last.Next())
-			if next := first.Next(); v.Network.Contains(next) {
-				out = append(out, next)
-			}
-		}
-	}
-	return slices.DeleteFunc(out, func(a netip.Addr) bool { return !a.IsValid() })
 }
 
 // texts gives a text for each combination of answers that tests can have.

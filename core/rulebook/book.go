@@ -3,6 +3,7 @@
 package rulebook
 
 import (
+	"fmt"
 	"regexp"
 	"strings"
 	"time"
@@ -265,7 +266,23 @@ type Test struct {
 	Field  Field
 	Unless bool
 	Values []Value
-	Text   string // as it was written
+	Takes  bool // a value may take text out of the field
+}
+
+// String is a test as a rulebook writes it, without its `when` or `unless`.
+func (t *Test) String() string { return t.Brief(len(t.Values)) }
+
+// Brief is a test with no more than its first values, and how many more there are.
+func (t *Test) Brief(most int) string {
+	var b strings.Builder
+	b.WriteString(t.Field.String())
+	for _, v := range t.Values[:min(most, len(t.Values))] {
+		b.WriteString(" " + v.Word)
+	}
+	if more := len(t.Values) - most; more > 0 {
+		fmt.Fprintf(&b, " and %d more", more)
+	}
+	return b.String()
 }
 
 // A ValueKind says how a value is compared.

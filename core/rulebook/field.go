@@ -118,15 +118,12 @@ func (b *builder) test(c *Clause) *Test {
 		b.errs.at(word, "`%s` is no field of a request%s", shorten(word.Text), orNearest(word.Text, FieldWords))
 		return nil
 	}
-	t.Text = word.Text
 	values := b.expand(c.Values[1:])
-	for _, v := range values {
-		t.Text += " " + v.Quote()
-	}
 	for i := 0; i < len(values); {
 		v, used := b.value(t, values[i:])
 		if v != nil {
 			t.Values = append(t.Values, *v)
+			t.Takes = t.Takes || v.Regexp != nil || v.Pattern != nil
 		}
 		i += used
 	}
@@ -442,9 +439,9 @@ func (b *builder) checkSense(t *Test, c *Clause) {
 	}
 	switch {
 	case everything:
-		b.errs.at(c.Keyword, "`%s %s` always holds: leave it out", c.Keyword.Text, t.Text)
+		b.errs.at(c.Keyword, "`%s %s` always holds: leave it out", c.Keyword.Text, t)
 	case nothing:
-		b.errs.at(c.Keyword, "`%s %s` can never hold, so the entry would do nothing: leave one of them out", c.Keyword.Text, t.Text)
+		b.errs.at(c.Keyword, "`%s %s` can never hold, so the entry would do nothing: leave one of them out", c.Keyword.Text, t)
 	}
 }
 

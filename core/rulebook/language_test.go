@@ -69,7 +69,7 @@ func TestHowAnEntryIsWrittenDoesNotMatter(t *testing.T) {
 		}
 		r := book.Rules[0]
 		a := r.Action.(*Redirect)
-		got := fmt.Sprint(r.Name, r.On[0], r.Tests[0].Text, a.To.Text, a.Status, a.Query.Mode)
+		got := fmt.Sprint(r.Name, r.On[0], r.Tests[0], a.To.Text, a.Status, a.Query.Mode)
 		if first == "" {
 			first = got
 		}

@@ -152,6 +152,26 @@ func BenchmarkTable(b *testing.B) {
 	}
 }
 
+// One line may name as many networks as a table has rows: words cost the same
+// wherever they stand in a line.
+func BenchmarkLongList(b *testing.B) {
+	for _, n := range []int{1_000, 100_000} {
+		var line strings.Builder
+		for i := range n {
+			fmt.Fprintf(&line, " 10.%d.%d.%d", i>>16, i>>8&255, i&255)
+		}
+		text := []byte("site s address https://s.example\naccess a when client" + line.String() + " refuse")
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				if _, err := Read("l.kibitz", text, nil); err != nil {
+					b.Fatal(err)
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/word")
+		})
+	}
+}
+
 // A glob takes what its expression takes.
 func TestGlobsAgreeWithTheirExpressions(t *testing.T) {
 	r := rand.New(rand.NewSource(6))

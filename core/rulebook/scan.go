@@ -103,6 +103,7 @@ func firstBad(text []byte) int {
 
 // words splits one line.
 func (src *Source) words(s string, number int, errs *Errors) (words []Word, comment string) {
+	counted, col := 0, 1 // up to where columns are counted, and the column there
 	for i := 0; i < len(s); {
 		if s[i] == ' ' || s[i] == '\t' {
 			i++
@@ -114,7 +115,9 @@ func (src *Source) words(s string, number int, errs *Errors) (words []Word, comm
 		if s[i] == '#' {
 			return words, strings.TrimRight(s[i:], " \t")
 		}
-		w := Word{Place: Place{src, number, utf8.RuneCountInString(s[:i]) + 1}}
+		col += utf8.RuneCountInString(s[counted:i])
+		counted = i
+		w := Word{Place: Place{src, number, col}}
 		start := i
 		if s[i] != '"' {
 			for i < len(s) && s[i] != ' ' && s[i] != '\t' {
