@@ -119,6 +119,7 @@ func (b *builder) test(c *Clause) *Test {
 		return nil
 	}
 	values := b.expand(c.Values[1:])
+	t.Values = make([]Value, 0, len(values))
 	for i := 0; i < len(values); {
 		v, used := b.value(t, values[i:])
 		if v != nil {
