@@ -33,6 +33,35 @@ type savedOutcome struct {
 	OutcomeCount
 }
 
+// savedTop is a Top as it is kept.
+type savedTop struct {
+	Counts map[string]int64
+	Total  int64
+	Others int64
+}
+
+// MarshalJSON writes a Top for a saved tally.
+func (t Top) MarshalJSON() ([]byte, error) {
+	s := savedTop{map[string]int64{}, t.Total, t.Others}
+	for c := range t.all {
+		s.Counts[c.Address] = c.N
+	}
+	return json.Marshal(s)
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (t *Top) UnmarshalJSON(text []byte) error {
+	var s savedTop
+	if err := json.Unmarshal(text, &s); err != nil {
+		return err
+	}
+	for address, n := range s.Counts {
+		t.add(address, n)
+	}
+	t.Total, t.Others = s.Total, s.Others
+	return nil
+}
+
 const savedAs = "replay tally 3"
 
 // Save writes a tally as LoadTally reads it.

@@ -427,43 +427,80 @@ func (t *Tally) Merge(o *Tally) {
 // A Top counts addresses, the commonest of which are shown. The zero Top is
 // empty.
 type Top struct {
-	Counts map[string]int64
 	Total  int64
 	Others int64 // requests whose address was one too many to be kept
+
+	few  []Count          // the addresses, while there are no more than maxFew of them
+	many map[string]int64 // and from then on
 }
 
-// maxAddresses bounds the memory that a Top takes.
-const maxAddresses = 1 << 16
+// maxAddresses bounds the memory that a Top takes. Many have few addresses, which
+// take less than a map.
+const (
+	maxAddresses = 1 << 16
+	maxFew       = 8
+)
+
+// Len is the number of addresses that are kept.
+func (t *Top) Len() int { return len(t.few) + len(t.many) }
 
 // Add counts an address.
 func (t *Top) Add(address string) { t.add(address, 1) }
 
 func (t *Top) add(address string, n int64) {
 	t.Total += n
-	if t.Counts == nil {
-		t.Counts = map[string]int64{}
+	if t.many == nil {
+		for i := range t.few {
+			if t.few[i].Address == address {
+				t.few[i].N += n
+				return
+			}
+		}
+		if len(t.few) < maxFew {
+			t.few = append(t.few, Count{address, n})
+			return
+		}
+		t.many = make(map[string]int64, 2*maxFew)
+		for _, c := range t.few {
+			t.many[c.Address] = c.N
+		}
+		t.few = nil
 	}
-	if len(t.Counts) >= maxAddresses {
-		if _, ok := t.Counts[address]; !ok {
+	if len(t.many) >= maxAddresses {
+		if _, ok := t.many[address]; !ok {
 			t.Others += n
 			return
 		}
 	}
-	t.Counts[address] += n
+	t.many[address] += n
+}
+
+// all gives the counts, in no order.
+func (t *Top) all(yield func(Count) bool) {
+	for _, c := range t.few {
+		if !yield(c) {
+			return
+		}
+	}
+	for address, n := range t.many {
+		if !yield(Count{address, n}) {
+			return
+		}
+	}
 }
 
 // Merge adds the counts of another Top, which is not to be used any more.
 func (t *Top) Merge(o *Top) {
 	switch {
-	case len(t.Counts) == 0 && len(o.Counts) <= maxAddresses:
-		t.Counts = o.Counts
+	case t.Len() == 0:
+		t.few, t.many = o.few, o.many
 		t.Total += o.Total - o.Others
-	case len(t.Counts)+len(o.Counts) <= maxAddresses:
-		for address, n := range o.Counts {
-			t.add(address, n)
+	case t.Len()+o.Len() <= maxAddresses:
+		for c := range o.all {
+			t.add(c.Address, c.N)
 		}
 	default: // the commonest first, since there may not be room for all
-		for _, c := range o.Most(len(o.Counts)) {
+		for _, c := range o.Most(o.Len()) {
 			t.add(c.Address, c.N)
 		}
 	}
@@ -478,15 +515,7 @@ type Count struct {
 }
 
 // Most gives the n commonest addresses, in a settled order.
-func (t *Top) Most(n int) []Count {
-	return First(n, func(yield func(Count) bool) {
-		for address, count := range t.Counts {
-			if !yield(Count{address, count}) {
-				return
-			}
-		}
-	}, compareCounts)
-}
+func (t *Top) Most(n int) []Count { return First(n, t.all, compareCounts) }
 
 // First gives the n first of some things, in their order.
 func First[T any](n int, all iter.Seq[T], compare func(a, b T) int) []T {

@@ -191,11 +191,11 @@ func (r *run) near(address string) string {
 }
 
 func (r *run) more(t *replay.Top, most int) {
-	if more := len(t.Counts) - most; more > 0 {
+	if more := t.Len() - most; more > 0 {
 		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
 	}
 	if t.Others > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("bounded: %s were for addresses beyond the first %s", render.Count(t.Others, "request"), render.Number(len(t.Counts)))))
+		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("bounded: %s were for addresses beyond the first %s", render.Count(t.Others, "request"), render.Number(t.Len()))))
 	}
 	if most := t.Most(1); len(most) == 1 {
 		method, url, ok := strings.Cut(most[0].Address, " ")
