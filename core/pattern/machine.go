@@ -483,6 +483,9 @@ func Signs(within Machine, of []Machine, alphabet string, limit int) (texts []st
 			if !signs[string(sign)] {
 				signs[string(sign)] = true
 				texts = append(texts, here.text)
+				if len(of) < 30 && len(signs) == 1<<len(of) { // there are no more
+					return texts, true
+				}
 			}
 		}
 		if len(queue) > limit {

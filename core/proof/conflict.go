@@ -26,6 +26,7 @@ var conflict = Kind{
 const (
 	maxMeets    = 400 // pairs of automata
 	maxOverlaps = 6   // crossings that are shown to be some
+	maxPlain    = 400 // pairs of values
 )
 
 // findCrossings looks for pairs of entries which cross. Only those can meet of
@@ -76,7 +77,7 @@ func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool)
 	state, why := Proved, ""
 	for _, pos := range above {
 		a := sp.site.Rules[pos]
-		if sameConditions(a, b) != same || !differ(a, b) {
+		if sp.sameConditions(a, b) != same || apart(a, b) || !differ(a, b) {
 			continue
 		}
 		if !endAlike(a, b) {
@@ -172,17 +173,41 @@ func (sp *space) lang(r *rulebook.Rule) *pattern.Lang {
 }
 
 // sameConditions reports whether two rules test the same beside the path.
-func sameConditions(a, b *rulebook.Rule) bool {
-	return slices.Equal(conditions(a), conditions(b))
+func (sp *space) sameConditions(a, b *rulebook.Rule) bool {
+	return sp.conditions(a) == sp.conditions(b)
 }
 
-func conditions(r *rulebook.Rule) []string {
-	var out []string
-	for _, t := range r.Tests {
-		out = append(out, fmt.Sprint(t.Unless, t))
+// conditions writes what a rule tests beside its path.
+func (sp *space) conditions(r *rulebook.Rule) string {
+	if len(r.Tests) == 0 {
+		return ""
 	}
-	slices.Sort(out)
-	return out
+	known, ok := sp.tested[r]
+	if !ok {
+		var out []string
+		for _, t := range r.Tests {
+			out = append(out, fmt.Sprint(t.Unless, t))
+		}
+		slices.Sort(out)
+		known = strings.Join(out, "\n")
+		sp.tested[r] = known
+	}
+	return known
+}
+
+// apart reports whether two rules plainly want different values of one field, so that
+// no request can be for both.
+func apart(a, b *rulebook.Rule) bool {
+	for _, t := range a.Tests {
+		for _, u := range b.Tests {
+			if t.Field == u.Field && !t.Unless && !u.Unless && t.Plain && u.Plain && len(t.Values)*len(u.Values) <= maxPlain && !slices.ContainsFunc(t.Values, func(v rulebook.Value) bool {
+				return slices.ContainsFunc(u.Values, func(w rulebook.Value) bool { return v.Text == w.Text })
+			}) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // differ reports whether it matters which of two rules is read first. Two that

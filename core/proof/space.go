@@ -51,10 +51,12 @@ type space struct {
 	langs   map[*rulebook.Rule]*pattern.Lang
 	samples map[*rulebook.Rule][]string // paths
 	likes   map[*rulebook.Rule]*request.Request
+	signsOf map[string]signs
+	tested  map[*rulebook.Rule]string // what rules test beside their paths
 }
 
 func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
-	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}}
+	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}, signsOf: map[string]signs{}, tested: map[*rulebook.Rule]string{}}
 	sp.base.Address = s.Address
 	sp.base.Address.Path, sp.base.Address.Query, sp.base.Address.HasQuery, sp.base.Address.Fragment = "/", "", false, ""
 	for _, r := range s.Rules {
@@ -509,7 +511,7 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 			with(func(r *request.Request) { r.Address.Host = host })
 		}
 	case rulebook.FieldMethod:
-		for _, m := range append([]string{"GET", "POST", "HEAD", "PUT", "OPTIONS", "PROPFIND"}, s.texts(tests, pattern.Text())...) {
+		for _, m := range append([]string{"GET", "POST", "HEAD", "PUT", "OPTIONS", "PROPFIND"}, s.texts(tests)...) {
 			if m != "" && strings.Trim(m, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == "" {
 				with(func(r *request.Request) { r.Method = m })
 			}
@@ -539,11 +541,11 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 			s.doubt("who is let in is not known here")
 		}
 	case rulebook.FieldQuery:
-		for _, text := range s.texts(tests, pattern.Text()) {
+		for _, text := range s.texts(tests) {
 			with(func(r *request.Request) { addQuery(r, f.Name, text) })
 		}
 	case rulebook.FieldHeader, rulebook.FieldCookie:
-		for _, text := range s.texts(tests, pattern.Text()) {
+		for _, text := range s.texts(tests) {
 			with(func(r *request.Request) {
 				if f.Kind == rulebook.FieldCookie {
 					r.Headers = append(r.Headers, request.Header{Name: "Cookie", Value: f.Name + "=" + text})
@@ -601,22 +603,66 @@ func bounds(tests []*rulebook.Test) []int64 {
 	return slices.Compact(out)
 }
 
-// texts gives a text for each combination of answers that tests can have.
-func (s *search) texts(tests []*rulebook.Test, all pattern.Machine) []string {
-	sets, plain := s.textSets(tests)
-	found, complete := pattern.Signs(all, sets, pattern.TextBytes, maxText*s.effort)
-	if !complete {
-		s.doubt("the tests of %s need more than %d states", tests[0].Field, maxText*s.effort)
-	}
-	for i, text := range found {
-		found[i] = strings.ReplaceAll(text, "\x7f", "é")
-	}
-	return append(plain, found...)
+// A textSet is a set of texts that a value takes.
+type textSet struct {
+	source  string
+	machine func() (pattern.Machine, error)
 }
 
-// textSets gives the sets of the values of tests, and texts that are in them.
-func (s *search) textSets(tests []*rulebook.Test) (sets []pattern.Machine, plain []string) {
+// signs are what was found for some sets.
+type signs struct {
+	texts []string
+	doubt string
+}
+
+// signs gives a text for each combination of sets that some text is in, among texts
+// that are none of some words: those are asked one by one. Many questions are about
+// the same sets.
+func (s *search) signs(of string, all pattern.Machine, alphabet string, words []string, sets []textSet) []string {
+	slices.Sort(words)
+	words = slices.Compact(words)
+	slices.SortFunc(sets, func(a, b textSet) int { return strings.Compare(a.source, b.source) })
+	sets = slices.CompactFunc(sets, func(a, b textSet) bool { return a.source == b.source })
+	key := of + "\x00" + strings.Join(words, "\x00")
+	for _, set := range sets {
+		key += "\x00\x00" + set.source
+	}
+	found, known := s.signsOf[key]
+	if !known {
+		var machines []pattern.Machine
+		length := 0
+		for _, w := range words {
+			length += len(w)
+		}
+		for _, set := range sets {
+			if m, err := set.machine(); err == nil {
+				machines = append(machines, m)
+			} else {
+				found.doubt = err.Error()
+			}
+		}
+		if len(words) > 0 {
+			all = pattern.And(all, pattern.Not(pattern.Words(words)))
+		}
+		limit := maxText * s.effort
+		texts, complete := pattern.Signs(all, machines, alphabet, limit+length)
+		if !complete {
+			found.doubt = fmt.Sprintf("the tests of %s need more than %d states", of, limit)
+		}
+		found.texts = texts
+		s.signsOf[key] = found
+	}
+	if found.doubt != "" {
+		s.doubt("%s", found.doubt)
+	}
+	return found.texts
+}
+
+// texts gives a text for each combination of answers that tests can have.
+func (s *search) texts(tests []*rulebook.Test) []string {
 	seen := map[string]bool{}
+	var plain, words []string
+	var sets []textSet
 	for _, t := range tests {
 		for _, v := range t.Values {
 			key := fmt.Sprint(v.Kind, v.Text)
@@ -629,25 +675,32 @@ func (s *search) textSets(tests []*rulebook.Test) (sets []pattern.Machine, plain
 			}
 			switch v.Kind {
 			case rulebook.ValueText:
-				sets = append(sets, pattern.Words([]string{v.Text}))
+				words = append(words, v.Text)
 			case rulebook.ValueGlob, rulebook.ValueRegexp:
-				l, err := pattern.Regexp(v.Source())
-				if err != nil {
-					s.doubt("%s: %v", v.Word, err)
-					continue
-				}
-				sets = append(sets, l)
+				sets = append(sets, textSet{v.Source(), func() (pattern.Machine, error) { return languageOf(v) }})
 			}
 		}
 	}
-	return sets, plain
+	for _, text := range s.signs(tests[0].Field.String(), pattern.Text(), pattern.TextBytes, words, sets) {
+		plain = append(plain, strings.ReplaceAll(text, "\x7f", "é"))
+	}
+	return plain
+}
+
+// languageOf gives the set of a value that is an expression.
+func languageOf(v rulebook.Value) (pattern.Machine, error) {
+	l, err := pattern.Regexp(v.Source())
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", v.Word, err)
+	}
+	return l, nil
 }
 
 // hosts gives names by which the site is asked, one for each combination of
 // answers that the tests can have.
 func (s *search) hosts(tests []*rulebook.Test) []string {
-	var sets []pattern.Machine
-	var plain []string
+	var plain, words []string
+	var sets []textSet
 	var own []*pattern.Pattern // of all sites, since a name belongs to one
 	for _, site := range s.Book.Sites {
 		own = append(own, site.Hosts...)
@@ -655,33 +708,28 @@ func (s *search) hosts(tests []*rulebook.Test) []string {
 	for _, t := range tests {
 		for _, v := range t.Values {
 			switch {
+			case v.Kind == rulebook.ValueText:
+				words = append(words, v.Text)
 			case v.Pattern != nil:
 				own = append(own, v.Pattern)
-			case v.Kind == rulebook.ValueText:
-				plain = append(plain, v.Text)
-				sets = append(sets, pattern.Words([]string{v.Text}))
 			case v.Kind == rulebook.ValueRegexp:
-				if l, err := pattern.Regexp(v.Regexp.String()); err == nil {
-					sets = append(sets, l)
-				} else {
-					s.doubt("%s: %v", v.Word, err)
-				}
+				sets = append(sets, textSet{v.Source(), func() (pattern.Machine, error) { return languageOf(v) }})
 			}
 		}
 	}
+	plain = append(plain, words...)
 	for _, p := range own {
-		if name := specimen(p); name != "" {
+		name, literal := p.Literal()
+		if literal {
+			words = append(words, name)
+		} else {
+			name = specimen(p)
+			sets = append(sets, textSet{p.String(), func() (pattern.Machine, error) { return p.Lang() }})
+		}
+		if name != "" {
 			plain = append(plain, name)
 		}
-		if l, err := p.Lang(); err == nil {
-			sets = append(sets, l)
-		} else {
-			s.doubt("%v", err)
-		}
 	}
-	found, complete := pattern.Signs(pattern.Hosts(), sets, pattern.HostBytes, maxText*s.effort)
-	if !complete {
-		s.doubt("the tests of hosts need more than %d states", maxText*s.effort)
-	}
-	return slices.DeleteFunc(append(plain, found...), func(h string) bool { return s.SiteFor(h) != s.site })
+	plain = append(plain, s.signs("hosts", pattern.Hosts(), pattern.HostBytes, words, sets)...)
+	return slices.DeleteFunc(plain, func(h string) bool { return s.SiteFor(h) != s.site })
 }

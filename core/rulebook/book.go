@@ -267,6 +267,7 @@ type Test struct {
 	Unless bool
 	Values []Value
 	Takes  bool // a value may take text out of the field
+	Plain  bool // all values are texts
 }
 
 // String is a test as a rulebook writes it, without its `when` or `unless`.

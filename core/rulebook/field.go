@@ -119,12 +119,13 @@ func (b *builder) test(c *Clause) *Test {
 		return nil
 	}
 	values := b.expand(c.Values[1:])
-	t.Values = make([]Value, 0, len(values))
+	t.Values, t.Plain = make([]Value, 0, len(values)), true
 	for i := 0; i < len(values); {
 		v, used := b.value(t, values[i:])
 		if v != nil {
 			t.Values = append(t.Values, *v)
 			t.Takes = t.Takes || v.Regexp != nil || v.Pattern != nil
+			t.Plain = t.Plain && v.Kind == ValueText
 		}
 		i += used
 	}
