@@ -159,10 +159,11 @@ func (e *Engine) met(req *request.Request, inside bool) []*rulebook.Rule {
 	return met
 }
 
-// Holds decides one test for a request as it is asked.
+// Holds decides one test for a request as it is asked, of a host that a site answers
+// for.
 func (e *Engine) Holds(t *rulebook.Test, req *request.Request) bool {
 	s := &state{engine: e, req: req, find: compiled{}}
-	return s.receive(&Response{}) && s.test(t)
+	return (isFront(t.Field.Kind) || s.receive(&Response{})) && s.test(t)
 }
 
 // Takes reports whether a rule's selectors take a request as it is asked.

@@ -225,18 +225,24 @@ func (sp *space) needed(r *rulebook.Rule, takers []*rulebook.Rule) []*rulebook.R
 // of its kind that says something about one of the points that it speaks of.
 func (sp *space) decides(r *rulebook.Rule) (*request.Request, []*rulebook.Rule, error) {
 	var all []*rulebook.Rule
-	points := pointsOf(r)
+	points := sp.pointsOf(r)
 	if len(points) == 0 { // every such entry counts
 		req, err := sp.find(question{in: []*rulebook.Rule{r}})
 		return req, nil, err
 	}
+	var above []*rulebook.Rule
+	for _, o := range sp.site.Rules {
+		if o == r {
+			break
+		}
+		if o.Kind == r.Kind && beginAlike(o, r) {
+			above = append(above, o)
+		}
+	}
 	for _, point := range points {
 		var out []*rulebook.Rule
-		for _, o := range sp.site.Rules {
-			if o == r {
-				break
-			}
-			if o.Kind == r.Kind && slices.Contains(pointsOf(o), point) {
+		for _, o := range above {
+			if slices.Contains(sp.pointsOf(o), point) {
 				out = append(out, o)
 			}
 		}
@@ -252,6 +258,28 @@ func (sp *space) decides(r *rulebook.Rule) (*request.Request, []*rulebook.Rule, 
 	}
 	req, _ := sp.find(question{in: []*rulebook.Rule{r}})
 	return req, all, errNone
+}
+
+// beginAlike reports whether some path can have the literal beginnings of both rules.
+func beginAlike(a, b *rulebook.Rule) bool {
+	for _, p := range prefixesOf(a) {
+		for _, q := range prefixesOf(b) {
+			if strings.HasPrefix(p, q) || strings.HasPrefix(q, p) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// pointsOf is pointsOf, remembered.
+func (sp *space) pointsOf(r *rulebook.Rule) []string {
+	known, ok := sp.points[r]
+	if !ok {
+		known = pointsOf(r)
+		sp.points[r] = known
+	}
+	return known
 }
 
 // pointsOf names the points that a rule decides alone; none for a kind whose

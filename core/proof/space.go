@@ -52,11 +52,12 @@ type space struct {
 	samples map[*rulebook.Rule][]string // paths
 	likes   map[*rulebook.Rule]*request.Request
 	signsOf map[string]signs
-	tested  map[*rulebook.Rule]string // what rules test beside their paths
+	tested  map[*rulebook.Rule]string   // what rules test beside their paths
+	points  map[*rulebook.Rule][]string // that they decide alone
 }
 
 func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
-	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}, signsOf: map[string]signs{}, tested: map[*rulebook.Rule]string{}}
+	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}, signsOf: map[string]signs{}, tested: map[*rulebook.Rule]string{}, points: map[*rulebook.Rule][]string{}}
 	sp.base.Address = s.Address
 	sp.base.Address.Path, sp.base.Address.Query, sp.base.Address.HasQuery, sp.base.Address.Fragment = "/", "", false, ""
 	for _, r := range s.Rules {
