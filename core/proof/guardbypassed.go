@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
@@ -65,13 +66,16 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 		c.note(Proved, guard, "") // it guards what no file answers
 		return
 	}
-	ask := func(path string) (*request.Request, *engine.Response) {
+	var resp engine.Response // of what is only looked at
+	ask := func(path string) *request.Request {
 		req := *outsider
 		req.Address.Path = path
 		c.tried++
-		return &req, c.Predict(&req)
+		c.Outcome(&req, &resp)
+		return &req
 	}
 	files := map[*site.Node]guarded{}
+	var nodes []*site.Node // the same, in their order
 	var paths []string
 	looked := 0
 	c.Tree(sp.site).Each(func(n *site.Node) {
@@ -82,8 +86,9 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 			return
 		}
 		looked++
-		if req, resp := ask(n.Path); resp.By == guard {
+		if req := ask(n.Path); resp.By == guard {
 			files[n] = guarded{n, req}
+			nodes = append(nodes, n)
 			paths = append(paths, canonical.Marked(n.Path))
 		}
 	})
@@ -95,7 +100,7 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 	// serves reports a request that is answered with a guarded file.
 	serves := func(req *request.Request) bool {
 		c.tried++
-		resp := c.Predict(req)
+		c.Outcome(req, &resp)
 		if resp.Status != 200 || resp.File == nil {
 			return false
 		}
@@ -105,7 +110,7 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 		}
 		shown = true
 		c.note(Found, guard, "")
-		c.add(bypassFinding(guard, g, req, resp))
+		c.add(bypassFinding(guard, g, req, c.Predict(req)))
 		return true
 	}
 	state, why := Proved, ""
@@ -154,51 +159,46 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 			_, _ = sp.find(question{in: []*rulebook.Rule{r}, like: outsider, fix: serves})
 		}
 	}
-	for n := range files {
-		if at := n.Path[:len(n.Path)-len(lastSegment(n.Path))]; at != "" {
-			for _, path := range []string{at, at[:len(at)-1]} {
-				if req, _ := ask(path); path != "" {
-					serves(req)
-				}
+	asked := ""
+	for _, n := range nodes {
+		at := n.Path[:len(n.Path)-len(lastSegment(n.Path))]
+		if at == asked { // with the file before
+			continue
+		}
+		asked = at
+		for _, path := range []string{at, strings.TrimSuffix(at, "/")} {
+			if path != "" {
+				serves(ask(path))
 			}
 		}
 	}
-	c.siblings(sp, guard, files, ask, &shown)
-	c.otherFronts(sp, outsider, files, serves)
+	for _, n := range nodes { // stored encodings, by their own names
+		for _, ext := range []string{".br", ".zst", ".gz"} {
+			sibling := c.Tree(sp.site).Find(n.Path + ext)
+			if sibling == nil || shown {
+				continue
+			}
+			if req := ask(sibling.Path); resp.Status == 200 && resp.File == sibling {
+				shown = true
+				c.note(Found, guard, "")
+				c.add(bypassFinding(guard, files[n], req, c.Predict(req)))
+			}
+		}
+	}
+	c.otherFronts(sp, outsider, nodes, serves)
 	if !shown {
 		c.note(state, guard, why)
 	}
 }
 
-// siblings asks for the stored encodings of guarded files by their own names.
-func (c *checker) siblings(sp *space, guard *rulebook.Rule, files map[*site.Node]guarded, ask func(string) (*request.Request, *engine.Response), shown *bool) {
-	for n, g := range files {
-		for _, ext := range []string{".br", ".zst", ".gz"} {
-			sibling := c.Tree(sp.site).Find(n.Path + ext)
-			if sibling == nil || *shown {
-				continue
-			}
-			if req, resp := ask(sibling.Path); resp.Status == 200 && resp.File == sibling {
-				*shown = true
-				c.note(Found, guard, "")
-				c.add(bypassFinding(guard, g, req, resp))
-			}
-		}
-	}
-}
-
 // otherFronts asks for guarded files over the site's other schemes and hosts,
 // and at other sites that serve the same folder.
-func (c *checker) otherFronts(sp *space, outsider *request.Request, files map[*site.Node]guarded, serves func(*request.Request) bool) {
+func (c *checker) otherFronts(sp *space, outsider *request.Request, files []*site.Node, serves func(*request.Request) bool) {
 	for _, f := range c.graph().fronts {
 		if f.space != sp {
 			continue
 		}
-		count := 0
-		for n := range files {
-			if count++; count > maxOtherFronts {
-				break
-			}
+		for _, n := range files[:min(maxOtherFronts, len(files))] {
 			req := *outsider
 			req.Address.Path = n.Path
 			req.Address.Host = f.host
