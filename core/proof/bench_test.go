@@ -34,6 +34,16 @@ func largeBook(n int, broad bool) string {
 	return b.String()
 }
 
+// many writes n entries, each made of its number.
+func many(n int, entry func(i int) string) string {
+	var b strings.Builder
+	b.WriteString("site s address https://s.example hosts *.s.example\n")
+	for i := range n {
+		b.WriteString(entry(i) + "\n")
+	}
+	return b.String()
+}
+
 // table is a table of moves of which one row in ten leads to another.
 func largeTable(n int) []byte {
 	var b strings.Builder
@@ -54,6 +64,20 @@ func BenchmarkCheck(b *testing.B) {
 		{"entries=2000", largeBook(2000, false)},
 		{"entries=5000,broad=50", largeBook(5000, true)},
 		{"moves=100000", "site s address https://s.example\nmoves m table m.csv as permanent\n"},
+		{"queries=2000", many(2000, func(i int) string {
+			return fmt.Sprintf("redirect q%d on /index.php when query.id %d to /pages/%d/ as permanent", i, i, i)
+		})},
+		{"domains=500", many(500, func(i int) string {
+			return fmt.Sprintf("redirect d%d when host h%d.s.example to https://s.example/%d/ as permanent", i, i, i)
+		})},
+		{"error-pages=2000", many(2000, func(i int) string { return fmt.Sprintf("error e%d for 4xx in /part%d/ text gone", i, i) })},
+		{"networks=50000", many(1, func(int) string {
+			var list strings.Builder
+			for i := range 50_000 {
+				fmt.Fprintf(&list, " 10.%d.%d.%d", i>>16, i>>8&255, i&255)
+			}
+			return "access a when client" + list.String() + " refuse"
+		})},
 	} {
 		b.Run(test.name, func(b *testing.B) {
 			for b.Loop() {

@@ -18,7 +18,7 @@ import (
 // values.
 var someConditions = []string{
 	"when scheme http", "unless scheme http", "when host www.s.example", "unless host *.boats.s.example", "when method POST PUT", "unless method GET",
-	"when header.x a*", "unless header.x *b", "when header.x ~[ab]+", "when header.x absent", "when query.q 1", "unless query.q 1 2", "when query.q present",
+	"when header.x a*", "unless header.x *b", "when header.x ~[ab]+", "when header.x absent", "when header.x ab", "unless header.x a ab", "when header.x b a*", "unless query.q 1*", "when query.q 1", "unless query.q 1 2", "when query.q present",
 	"when client 192.0.2.0/24", "unless client 192.0.2.0/25", "when client 2001:db8::/32", "when client 192.0.2.7", "unless client 192.0.2.7", "when body over 5KiB", "when body below 6KiB",
 	"when time after 2026-02-01", "when time before 2026-03-01", "when file exists", "unless file exists", "when path /a", "unless path /a*", "when cookie.c ~x.*", "when port 8080",
 }
