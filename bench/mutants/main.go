@@ -26,7 +26,7 @@ var harms = []struct{ what, file, from, to string }{
 	{"a superset is subtracted", "core/proof/space.go", "under := s.of(r).under", "under := s.of(r).over"},
 	{"the excluded need not hold in all fields", "core/proof/space.go", "next.alive[i] = alive[i] && s.holdAll", "next.alive[i] = alive[i] || s.holdAll"},
 	{"an unless is read as a when", "core/proof/space.go", "return pattern.Not(pattern.Or(over...)), pattern.Not(low)", "return pattern.Or(over...), low"},
-	{"blocks of clients end one too early", "core/proof/space.go", "out = append(out, first, last.Next())", "out = append(out, last.Next())"},
+	{"blocks of clients end one too early", "core/engine/clients.go", "cut.begin(next, classOf())", "cut.begin(next.Prev(), classOf())"},
 	{"the reading goes on above a rewrite", "core/proof/hops.go", "return to.pos > h.pos", "return to.pos < h.pos"},
 	{"what a rewrite brings is read above", "core/proof/hops.go", "above == maxAbove || h.fed", "above == maxAbove"},
 	{"a circle that grows is said to shrink", "core/proof/hops.go", "grows-least >= 0", "grows-least > 3"},

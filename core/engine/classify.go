@@ -23,6 +23,7 @@ type Reads struct {
 	Referrer bool
 	Time     bool
 	Copied   bool  // a template copies a client, header, time or the like
+	Header   bool  // a header entry copies a value: one that is long or has control characters may spoil it
 	LongURL  int64 // URLs of up to this size are all alike
 }
 
@@ -33,6 +34,7 @@ func (e *Engine) Reads(host string) Reads {
 	if s == nil {
 		return r
 	}
+	r.Header = !s.fixed
 	for _, entry := range s.entries {
 		for _, t := range entry.Tests {
 			r.field(t.Field)

@@ -242,8 +242,8 @@ type Response struct {
 
 // Copied reports whether something in the answer is made of a value of the request,
 // like its client or a header field: another request that fits the same entries may
-// then have another answer. Headers are not looked at in what Outcome gives, but for
-// values that can make them invalid.
+// then have another answer. What Outcome gives has no headers: there, one that copies a
+// value counts only where it is not valid, and plain values (Reads.Header) are all alike.
 func (r *Response) Copied() bool { return r.copied }
 
 // Get gives the value of a response header, and whether there is one.

@@ -215,20 +215,31 @@ func (s *state) headers(r *Response) bool {
 			if !s.change(r, v, rule, c) {
 				return false
 			}
-			if s.light && !canSpoil(c.Value) {
-				s.copied = copied // it is valid, whatever it is
+			if s.light && takesPlain(c.Value) {
+				s.copied = copied // it is valid, and so are other plain texts in its place
 			}
 		}
 	}
 	return true
 }
 
-// canSpoil reports whether some value can make a header invalid: an address or a
-// time cannot.
-func canSpoil(t *rulebook.Template) bool {
-	return t != nil && slices.ContainsFunc(t.Body, func(p rulebook.Piece) bool {
-		return p.Value && (p.Capture != "" || p.Field.Kind != rulebook.FieldClient && p.Field.Kind != rulebook.FieldTime)
-	})
+// PlainText is the length up to which a text without control characters is plain.
+const PlainText = 1 << 10
+
+// takesPlain reports whether plain texts for all values make a value that is not too
+// long (a character can become three).
+func takesPlain(t *rulebook.Template) bool {
+	if t == nil {
+		return true
+	}
+	length := 0
+	for _, p := range t.Body {
+		length += len(p.Text)
+		if p.Value {
+			length += 3 * PlainText
+		}
+	}
+	return length <= maxResult
 }
 
 // change makes one change to the header.

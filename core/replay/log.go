@@ -430,6 +430,7 @@ type met struct {
 	key   []byte // a part of the line
 	class uint32 // of what else the rulebook looks at
 	hash  uint64
+	odd   bool // its values may spoil a header
 	chunk int
 	line  int
 }
@@ -463,6 +464,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	// The method and target stand side by side in the line.
 	m.key = l.Asked(target)
 	m.hash, m.chunk, m.line = maphash.Bytes(w.slots.seed, m.key), chunk, number
+	m.odd = w.reads.Header && !l.Plain(engine.PlainText)
 	if w.classes {
 		m.class = w.class.Class(l)
 		m.hash += uint64(m.class) * spread
@@ -489,7 +491,7 @@ func (w *logWorker) count() {
 	for i := range waiting {
 		m := &waiting[i]
 		s, found, alone := (*slot)(nil), false, false
-		if m.Target[0] == '/' { // one that names its host may be of another site
+		if m.Target[0] == '/' && !m.odd { // one that names its host may be of another site
 			s, found = w.slots.find(m.key, m.class, m.hash)
 		}
 		if !found {

@@ -53,7 +53,7 @@ func access(n int) string {
 		fmt.Fprintf(&b, "%s - - [%02d/Oct/2026:13:55:36 +0000] \"%s\" %s 12", pick("192.0.2.1", "192.0.2.200", "2001:db8::1", "-", "pier.example"), 1+r.Intn(28),
 			pick("GET", "GET", "HEAD", "POST", "OPTIONS")+" "+pick("/", "/a.txt", "/%61.txt", "/none", "/none?x=1", "/old", "/old?q=2", "/loop", "/c1", "/a\\x22b", "http://s.example/a.txt", "http://t.example/a?x=1", "https://T.example/a?y=2#f", "http://u.example/", "*", "//a.txt", "/../x", "/"+strings.Repeat("l", 80), "/n"+fmt.Sprint(r.Intn(500)))+pick(" HTTP/1.1", " HTTP/2.0", ""), pick("200", "200", "404", "301", "500", "000"))
 		if r.Intn(2) == 0 {
-			fmt.Fprintf(&b, " \"%s\" \"%s\"", pick("-", "", "https://s.example/", "https://r.example/x"), pick("-", "", "a bot", "reader \\\"x\\\""))
+			fmt.Fprintf(&b, " \"%s\" \"%s\"", pick("-", "", "https://s.example/", "https://r.example/x", "https://r.example/\\x07"), pick("-", "", "a bot", "reader \\\"x\\\"", "a\\x01b", "a\x02b bot", "tab\\tbed", "del\x7f", strings.Repeat("long ", 500), strings.Repeat("mid ", 225)))
 		}
 		b.WriteString(pick("\n", "\n", "\r\n"))
 	}
@@ -102,7 +102,7 @@ var fragments = []string{
 	"rewrite e%d on /none to /a.txt", "fallback e%d in /n to /index.html", "limit e%d url 30B", "error e%d for 404 405 show /errors/404.html", "error e%d for 404 text {path}{agent}",
 	"header e%d set X-Client {client}", "compress e%d using gzip types text/*", "reply e%d when method POST with 204",
 	"redirect e%d on /old /none when agent ~.*(?P<who>bot|x).* to /{who} as 302", "redirect e%d on /bot to /a.txt as 301", "redirect e%d on /none when referrer ~https://(?P<r>[rs])\\..* to /{r} as 302", "redirect e%d on /r to /a.txt as 302",
-	"reply e%d on /old with 200 text {client}", "header e%d set X-Agent {agent}", "redirect e%d on /old to /?from={referrer} as 302",
+	"reply e%d on /old with 200 text {client}", "header e%d set X-Agent {agent}", "header e%d in /a.txt / add X-From {referrer} add X-Path {path}", "header e%d when agent ~(?P<who>.*)bot set X-Who {who} set X-Both {client}{who}", "header e%d for 404 set X-Much " + strings.Repeat("{agent}", 80), "redirect e%d on /old to /?from={referrer} as 302",
 }
 
 // bothRoads compares the tallies of a log.

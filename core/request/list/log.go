@@ -175,6 +175,20 @@ func behindSize(rest []byte) int {
 	return i
 }
 
+// Plain reports whether what stands behind the status is no longer than max, and has
+// neither escapes nor control characters. It must be asked before Tail.
+func (l *Line) Plain(max int) bool {
+	if len(l.rest) > max {
+		return false
+	}
+	for _, c := range l.rest {
+		if c < ' ' || c == '\\' || c == 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
 // Tail reads what stands behind the status: referrer and agent, where the line
 // has them.
 func (l *Line) Tail() {
