@@ -64,6 +64,7 @@ var rulebooks = map[string]string{
 	"of targets alone": "redirect old on /old to / as 301\nredirect loop on /loop to /loop as 302\nredirect c on /c1 to /c2 as 302\nredirect d on /c2 to / as 302\nerror e for 404 show /errors/404.html\n",
 	"of classes":       "access bots when agent *bot* refuse\naccess net when client 192.0.2.0/25 refuse 404\nreply days when time after 2026-10-10 before 2026-10-12 with 503\naccess r when referrer https://r.example/* refuse 410\n",
 	"of queries":       "redirect q when query.x present to /a.txt as 301\nlimit l url 60B\n",
+	"that copies much": "header h for 404 set X-Much " + strings.Repeat("{agent}", 80) + "\n",
 	"that copies":      "error e for 404 show /errors/404.html fill on\nheader h set X-Client {client}\nreply t on /a.txt with 200 text {agent}\n",
 }
 
@@ -102,7 +103,7 @@ var fragments = []string{
 	"rewrite e%d on /none to /a.txt", "fallback e%d in /n to /index.html", "limit e%d url 30B", "error e%d for 404 405 show /errors/404.html", "error e%d for 404 text {path}{agent}",
 	"header e%d set X-Client {client}", "compress e%d using gzip types text/*", "reply e%d when method POST with 204",
 	"redirect e%d on /old /none when agent ~.*(?P<who>bot|x).* to /{who} as 302", "redirect e%d on /bot to /a.txt as 301", "redirect e%d on /none when referrer ~https://(?P<r>[rs])\\..* to /{r} as 302", "redirect e%d on /r to /a.txt as 302",
-	"reply e%d on /old with 200 text {client}", "header e%d set X-Agent {agent}", "header e%d in /a.txt / add X-From {referrer} add X-Path {path}", "header e%d when agent ~(?P<who>.*)bot set X-Who {who} set X-Both {client}{who}", "header e%d for 404 set X-Much " + strings.Repeat("{agent}", 80), "redirect e%d on /old to /?from={referrer} as 302",
+	"reply e%d on /old with 200 text {client}", "header e%d set X-Agent {agent}", "header e%d in /a.txt / add X-From {referrer} add X-Path {path}", "header e%d when agent ~(?P<who>.*)bot set X-Who {who} set X-Both {client}{who}", "redirect e%d on /old to /?from={referrer} as 302",
 }
 
 // bothRoads compares the tallies of a log.
