@@ -33,7 +33,7 @@ var harms = []struct{ what, file, from, to string }{
 	{"only the first survivors are followed", "core/proof/hops.go", "if left == 0 {", "if left == 0 || n == 1 {"},
 	{"rewrites send nothing to entries below", "core/proof/neverreached.go", "if from == nil {", "if from == nil || a.Then == rulebook.Next {"},
 	{"a text stands for the words that are like it", "core/proof/space.go", "if len(words) > 0 {", "if len(words) > 999 {"},
-	{"what was found for some sets is told of others", "core/proof/space.go", `key += "\x00\x00" + set.source`, `key += ""`},
+	{"what was found for some sets is told of others", "core/proof/space.go", `key += "\x00\x00" + set.source`, `key += set.source[:0]`},
 	{"values that two entries share keep them apart", "core/proof/conflict.go", "return v.Text == w.Text })", "return v.Text == w.Text && len(v.Text) > 9 })"},
 	{"a longer beginning is no rival", "core/proof/neverreached.go", "strings.HasPrefix(p, q) || strings.HasPrefix(q, p)", "strings.HasPrefix(p, q)"},
 }
