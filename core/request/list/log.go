@@ -168,11 +168,10 @@ func (l *Line) From() []byte {
 
 // behindSize gives the place of the first quote behind the status.
 func behindSize(rest []byte) int {
-	i := 0
-	for i < len(rest) && rest[i] != '"' {
-		i++
+	if i := bytes.IndexByte(rest, '"'); i >= 0 {
+		return i
 	}
-	return i
+	return len(rest)
 }
 
 // Plain reports whether what stands behind the status is no longer than max, and has
