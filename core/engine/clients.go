@@ -32,39 +32,33 @@ func (c *classes) cutClients() *clients {
 	}
 	type network struct {
 		netip.Prefix
-		bit int // what holds otherwise in it
+		bits []int  // what holds otherwise in it
+		of   *class // of those of its clients that are in no network inside it
 	}
-	var networks, open []network // open are those that hold the address at hand, each inside the one before
+	var networks []network
 	for bit, t := range c.tests {
 		for _, v := range t.Values {
 			if v.Kind == rulebook.ValueNetwork && cut.nobody.holds[bit] == t.Unless {
-				networks = append(networks, network{v.Network, bit})
+				networks = append(networks, network{Prefix: v.Network, bits: []int{bit}})
 			}
 		}
 	}
-	slices.SortFunc(networks, func(a, b network) int { return a.Compare(b.Prefix) }) // those inside follow
+	slices.SortStableFunc(networks, func(a, b network) int { return a.Compare(b.Prefix) }) // those inside follow
 
 	alone := make([]*class, len(c.tests)) // the classes for which one test holds otherwise
 	several := map[string]*class{}        // and more than one
-	var flips []int
 	var key []byte
-	classOf := func() *class {
-		flips, key = flips[:0], key[:0]
-		for _, n := range open {
-			flips = append(flips, n.bit)
-		}
+	inside := func(outer *class, bits []int) *class {
+		flips := append(slices.Clip(outer.flips), bits...)
 		slices.Sort(flips)
 		flips = slices.Compact(flips)
-		switch len(flips) {
-		case 0:
-			return cut.nobody
-		case 1:
-			of := &alone[flips[0]]
-			if *of == nil {
-				*of = c.otherwise(cut.nobody, flips)
+		if len(flips) == 1 {
+			if alone[flips[0]] == nil {
+				alone[flips[0]] = c.otherwise(cut.nobody, flips)
 			}
-			return *of
+			return alone[flips[0]]
 		}
+		key = key[:0]
 		for _, bit := range flips {
 			key = binary.LittleEndian.AppendUint32(key, uint32(bit))
 		}
@@ -75,21 +69,33 @@ func (c *classes) cutClients() *clients {
 		}
 		return of
 	}
+	var open []network // those that hold the address at hand, each inside the one before
+	outer := func() *class {
+		if len(open) == 0 {
+			return cut.nobody
+		}
+		return open[len(open)-1].of
+	}
 	leave := func() {
-		n := open[len(open)-1]
+		last := rulebook.LastOf(open[len(open)-1].Prefix)
 		open = open[:len(open)-1]
-		if next := rulebook.LastOf(n.Prefix).Next(); next.IsValid() {
-			cut.begin(next, classOf())
+		if next := last.Next(); next.IsValid() {
+			cut.begin(next, outer())
 		}
 	}
 	cut.begin(netip.IPv4Unspecified(), cut.nobody)
 	cut.begin(netip.IPv6Unspecified(), cut.nobody)
-	for _, n := range networks {
+	for i := 0; i < len(networks); {
+		n := networks[i]
+		for i++; i < len(networks) && networks[i].Prefix == n.Prefix; i++ { // the same, tested again
+			n.bits = append(n.bits, networks[i].bits...)
+		}
 		for len(open) > 0 && !open[len(open)-1].Contains(n.Addr()) {
 			leave()
 		}
+		n.of = inside(outer(), n.bits)
+		cut.begin(n.Addr(), n.of)
 		open = append(open, n)
-		cut.begin(n.Addr(), classOf())
 	}
 	for len(open) > 0 {
 		leave()
@@ -101,7 +107,7 @@ func (c *classes) cutClients() *clients {
 // otherwise makes the class of clients for which some tests hold otherwise than for
 // one in no network.
 func (c *classes) otherwise(nobody *class, flips []int) *class {
-	of := &class{id: classIDs.Add(1), holds: nobody.holds, flips: slices.Clone(flips), owners: make([]int32, len(flips))}
+	of := &class{id: classIDs.Add(1), holds: nobody.holds, flips: flips, owners: make([]int32, len(flips))}
 	for i, bit := range flips { // tests are in the order of their entries
 		of.owners[i] = int32(c.owners[bit])
 	}
