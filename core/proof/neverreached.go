@@ -272,7 +272,7 @@ func beginAlike(a, b *rulebook.Rule) bool {
 	return false
 }
 
-// pointsOf is pointsOf, remembered.
+// pointsOf gives the points of a rule, which are remembered.
 func (sp *space) pointsOf(r *rulebook.Rule) []string {
 	known, ok := sp.points[r]
 	if !ok {
