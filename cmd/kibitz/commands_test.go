@@ -220,7 +220,7 @@ func TestTraceSaysWhyAnEntryDoesNotFit(t *testing.T) {
 		{"reply r when referrer https://s.example/* with 410", "when referrer https://s.example/*: there is none", []string{"/"}},
 		{"reply r when client 192.0.2.0/24 with 410", "when client 192.0.2.0/24: it is 203.0.113.9", []string{"/", "-client", "203.0.113.9"}},
 		{"reply r when client 192.0.2.0/24 with 410", "when client 192.0.2.0/24: there is none", []string{"/"}},
-		{"reply r when client 10.0.0.1 10.0.0.2 10.0.0.3 10.0.0.4 10.0.0.5 10.0.0.6 10.0.0.7 10.0.0.8 10.0.0.9 10.0.0.10 with 410", "when client 10.0.0.1 10.0.0.2 10.0.0.3 10.0.0.4 10.0.0.5 10.0.0.6 10.0.0.7 10.0.0.8 and 2 more: it is 10.0.0.11", []string{"/", "-client", "10.0.0.11"}},
+		{"reply r when client 10.0.0.1 10.0.0.2 10.0.0.3 10.0.0.4 10.0.0.5 10.0.0.6 10.0.0.7 10.0.0.8 10.0.0.9 10.0.0.10 with 410", "when client 10.0.0.1 10.0.0.2 10.0.0.3 and 7 more: it is 10.0.0.11", []string{"/", "-client", "10.0.0.11"}},
 		{"reply r when time after 2026-03-01 with 410", "when time after 2026-03-01: it is 2026-02-01T00:00:00Z", []string{"/", "-time", "2026-02-01"}},
 		{"reply r when body over 2KiB with 410", "when body over 2KiB: it is 2048", []string{"/", "-method", "POST", "-body", "2KiB"}},
 		{"reply r when file missing with 410", "when file missing: it is folder", []string{"/fares/"}},

@@ -89,13 +89,20 @@ func (s *state) misfit(r *rulebook.Rule) string {
 				saw = "it is empty"
 			}
 		}
-		return word + t.Brief(shownValues) + ": " + saw
+		shown := len(t.Values)
+		if shown > manyValues {
+			shown = fewValues
+		}
+		return word + t.Brief(shown) + ": " + saw
 	}
 	return ""
 }
 
-// shownValues are enough of a long list to know it by.
-const shownValues = 8
+// A test of more than manyValues is told by a few, which leave room for what it saw.
+const (
+	manyValues = 8
+	fewValues  = 3
+)
 
 // missesRows says why no row of a table takes the request; "" if one does.
 func (s *state) missesRows(e *entry, table *rulebook.Table) string {
