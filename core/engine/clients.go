@@ -100,7 +100,6 @@ func (c *classes) cutClients() *clients {
 	for len(open) > 0 {
 		leave()
 	}
-	cut.v4.index(cut.nobody)
 	return cut
 }
 
@@ -121,7 +120,11 @@ func Clients(tests []*rulebook.Test) []netip.Addr {
 	c.none = c.ask("", false, netip.Addr{})
 	cut := c.cutClients()
 	out := []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, 9})}
-	seen := map[*class]bool{cut.of(out[0]): true}
+	at, found := slices.BinarySearch(cut.v4.first, number4(out[0]))
+	if !found {
+		at--
+	}
+	seen := map[*class]bool{cut.v4.class[at]: true}
 	add := func(at netip.Addr, of *class) {
 		if !seen[of] {
 			seen[of] = true
@@ -218,12 +221,12 @@ func twoNumbers(text []byte) uint64 {
 type ipv4Runs struct {
 	first []uint32 // of each run
 	class []*class
-	from  [1<<16 + 1]uint32 // the run of the first address that begins with two given bytes
+	from  *[1<<16 + 1]uint32 // the run of the first address that begins with two given bytes
 
 	// Most addresses are near no network, which a bit for sixteen of them tells
 	// without a search.
 	maps   [][1 << 12 / 64]uint64
-	mapped [1 << 16]uint16 // the map for two given first bytes
+	mapped *[1 << 16]uint16 // the map for two given first bytes
 }
 
 // The first two maps, of no bits and of all.
@@ -246,9 +249,9 @@ func (r *ipv4Runs) begin(at uint32, of *class) {
 	r.first, r.class = append(r.first, at), append(r.class, of)
 }
 
-// index makes what finds the runs quickly.
+// index makes what finds the runs quickly, once all have begun.
 func (r *ipv4Runs) index(nobody *class) {
-	r.maps = make([][64]uint64, 2)
+	r.from, r.mapped, r.maps = &[1<<16 + 1]uint32{}, &[1 << 16]uint16{}, make([][64]uint64, 2)
 	for i := range r.maps[allNetworks] {
 		r.maps[allNetworks][i] = math.MaxUint64
 	}

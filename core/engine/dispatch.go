@@ -131,6 +131,7 @@ func (c *classes) prepare() {
 	c.none = c.ask("", false, netip.Addr{})
 	if c.field.Kind == rulebook.FieldClient {
 		c.clients = c.cutClients()
+		c.clients.v4.index(c.clients.nobody)
 		c.none = c.clients.none
 	}
 	for bit, t := range c.tests {

@@ -624,7 +624,7 @@ func (s *search) signs(of string, all pattern.Machine, alphabet string, words []
 	words = slices.Compact(words)
 	slices.SortFunc(sets, func(a, b textSet) int { return strings.Compare(a.source, b.source) })
 	sets = slices.CompactFunc(sets, func(a, b textSet) bool { return a.source == b.source })
-	key := of + "\x00" + strings.Join(words, "\x00")
+	key := fmt.Sprint(of, " ", len(words), "\x00") + strings.Join(words, "\x00") // one word may be empty
 	for _, set := range sets {
 		key += "\x00\x00" + set.source
 	}
@@ -671,7 +671,7 @@ func (s *search) texts(tests []*rulebook.Test) []string {
 				continue
 			}
 			seen[key] = true
-			if text := textOf(v); text != "" {
+			if text := textOf(v); text != "" || v.Kind == rulebook.ValueText {
 				plain = append(plain, text)
 			}
 			switch v.Kind {
