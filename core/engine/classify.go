@@ -231,14 +231,24 @@ func (e *Engine) Classifier(host string) *Classifier {
 const maxClasses = 1 << 16
 
 // Class gives the number of a class: requests for the same target with values of
-// the same class have the same answer, if no template copies a value.
-func (c *Classifier) Class(l *list.Line) uint32 {
+// the same class have the same answer, if no template copies a value. Of entries that
+// are alike, own is the one for the line's client: if it decides for one line of the
+// class, each other's own decides in its place.
+func (c *Classifier) Class(l *list.Line) (class uint32, own *rulebook.Rule) {
 	if len(c.parts) == 1 && len(c.time) == 0 {
+		if clients := c.parts[0].clients; clients != nil {
+			of := clients.of(l.Client)
+			return of.id, of.own
+		}
 		return c.parts[0].class(c, l)
 	}
 	c.key = c.key[:0]
 	for i := range c.parts {
-		c.key = binary.LittleEndian.AppendUint32(c.key, c.parts[i].class(c, l))
+		part, rule := c.parts[i].class(c, l)
+		if rule != nil {
+			own = rule
+		}
+		c.key = binary.LittleEndian.AppendUint32(c.key, part)
 	}
 	if len(c.time) > 0 {
 		c.key = append(c.key, c.timed(l.Time)...)
@@ -251,7 +261,7 @@ func (c *Classifier) Class(l *list.Line) uint32 {
 		id = classIDs.Add(1)
 		c.all[string(c.key)] = id
 	}
-	return id
+	return id, own
 }
 
 // timed says which tests of times hold. Lines that follow each other are mostly of
@@ -272,23 +282,24 @@ func (c *Classifier) timed(text []byte) []byte {
 	return c.holds
 }
 
-// class gives the class of one value.
-func (p *classifierPart) class(c *Classifier, l *list.Line) uint32 {
+// class gives the class of one value, as Class does.
+func (p *classifierPart) class(c *Classifier, l *list.Line) (class uint32, own *rulebook.Rule) {
 	switch {
 	case p.clients != nil:
-		return p.clients.of(l.Client).id
+		of := p.clients.of(l.Client)
+		return of.id, of.own
 	case p.name == "user-agent":
 		if last := l.Last(); len(last) > 0 {
 			if id, ok := p.knownID(last); ok {
-				return id
+				return id, nil
 			}
 		}
 		l.Tail()
-		return p.classOf(c, l.Agent)
+		return p.classOf(c, l.Agent), nil
 	case p.name == "referer":
-		return p.referrer(c, l)
+		return p.referrer(c, l), nil
 	}
-	return p.classOf(c, nil)
+	return p.classOf(c, nil), nil
 }
 
 // referrer gives the class of a line's referrer. There are many of them, while

@@ -7,6 +7,7 @@ package engine
 import (
 	"encoding/binary"
 	"math"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"sort"
@@ -48,8 +49,8 @@ func (c *classes) cutClients() *clients {
 	alone := make([]*class, len(c.tests)) // the classes for which one test holds otherwise
 	several := map[string]*class{}        // and more than one
 	var key []byte
-	inside := func(outer *class, bits []int) *class {
-		flips := append(slices.Clip(outer.flips), bits...)
+	inside := func(outer *class, more []int) *class {
+		flips := append(slices.Clip(outer.flips), more...)
 		slices.Sort(flips)
 		flips = slices.Compact(flips)
 		if len(flips) == 1 {
@@ -168,33 +169,67 @@ func (c *clients) of(client netip.Addr) *class {
 }
 
 // A clientReader gives the classes of clients as a log names them. It remembers how
-// addresses begin that are in no network, since most are not. It is for one goroutine.
+// addresses begin, and that no networks are there, which is so of most. It is for one
+// goroutine.
 type clientReader struct {
 	*clients
-	far [1 << 10]uint64 // by a hash: two numbers with their dots, and zeros behind them
+	begins [1 << 10]uint64 // by a hash: two numbers with their dots, and zeros behind them
+	high   [1 << 10]uint32 // what they are, where networks are near
 }
+
+// near marks how addresses near networks begin; no letter of theirs has this bit.
+const near = 0x80
 
 // of gives the class of a client.
 func (c *clientReader) of(text []byte) *class {
 	begins := twoNumbers(text)
-	far := &c.far[begins*spread>>(64-10)]
-	if *far == begins && begins != 0 {
+	at := begins * spread >> (64 - 10)
+	if c.begins[at] == begins && begins != 0 {
 		return c.nobody
 	}
-	client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
-	client = client.Unmap()
-	if !client.Is4() {
-		return c.clients.of(client)
+	var address uint32
+	low, ok := uint32(0), false
+	if c.begins[at] == begins|near {
+		low, ok = lastNumbers(text[(bits.Len64(begins)+7)/8:])
+		address = c.high[at] | low
 	}
-	address := number4(client)
+	if !ok {
+		client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
+		client = client.Unmap()
+		if !client.Is4() {
+			return c.clients.of(client)
+		}
+		address = number4(client)
+		switch {
+		case begins == 0:
+		case c.v4.mapped[address>>16] == noNetwork && c.none == c.nobody: // what begins like that and is no address is of the same class
+			c.begins[at] = begins
+		default:
+			c.begins[at], c.high[at] = begins|near, address&^0xffff
+		}
+	}
 	if c.v4.near(address) {
 		return c.v4.find(address)
 	}
-	// What begins like that and is no address must be of the same class.
-	if c.v4.mapped[address>>16] == noNetwork && c.none == c.nobody {
-		*far = begins
-	}
 	return c.nobody
+}
+
+// lastNumbers reads the two last numbers of an IPv4 address.
+func lastNumbers(text []byte) (low uint32, ok bool) {
+	dots, n, digits := 0, uint32(0), 0
+	for _, b := range text {
+		switch d := uint32(b - '0'); {
+		case d < 10 && digits < 3 && (digits == 0 || n > 0): // no zero stands before another digit
+			n = n*10 + d
+			digits++
+		case b == '.' && digits > 0 && n < 256:
+			low, n, digits = low<<8|n, 0, 0
+			dots++
+		default:
+			return 0, false
+		}
+	}
+	return low<<8 | n, dots == 1 && digits > 0 && n < 256
 }
 
 // spread makes hashes differ in their high bits (2⁶⁴ divided by the golden ratio).
@@ -284,9 +319,9 @@ func (r *ipv4Runs) mark(begins, first, last uint32) {
 		r.mapped[begins] = uint16(len(r.maps))
 		r.maps = append(r.maps, r.maps[noNetwork])
 	}
-	bits := &r.maps[r.mapped[begins]]
+	marks := &r.maps[r.mapped[begins]]
 	for at := first >> 4; at <= last>>4; at++ {
-		bits[at>>6&63] |= 1 << (at & 63)
+		marks[at>>6&63] |= 1 << (at & 63)
 	}
 }
 

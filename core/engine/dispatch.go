@@ -57,10 +57,11 @@ type classes struct {
 
 // class is a set of values that no test tells apart.
 type class struct {
-	id     uint32
-	holds  []bool  // by bit
-	flips  []int   // of clients: the tests that hold otherwise than holds says, sorted
-	owners []int32 // positions of the entries that these are of, sorted
+	id     uint32         // what the class is called in a key
+	own    *rulebook.Rule // of clients: the one of several entries that are alike that tests for them
+	holds  []bool         // by bit
+	flips  []int          // of clients: the tests that hold otherwise than holds says, sorted
+	owners []int32        // positions of the entries that these are of, sorted
 
 	mu    sync.Mutex
 	lists map[*index][]int32 // what is left of an index's list for this class
@@ -104,6 +105,9 @@ func (s *siteEngine) compile() {
 	}
 	for _, c := range s.fields {
 		c.prepare()
+		if c.clients != nil {
+			s.findAlike(c.clients)
+		}
 	}
 	s.fixed = !slices.ContainsFunc(s.groups[groupHeader], func(e *entry) bool { return !e.Action.(*rulebook.Header).Constant() })
 }

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"net/http"
 	"net/netip"
+	"sync"
 
 	"kibitz/core/pattern"
 	"kibitz/core/request"
@@ -84,14 +85,37 @@ func groupOf(k rulebook.Kind) group {
 // New compiles a rulebook; trees has the tree of each site, in their order (nil
 // for an empty one).
 func New(book *rulebook.Book, trees []*site.Tree) *Engine {
+	next := 0
+	e, _ := Load(book, func(*rulebook.Site) (*site.Tree, error) {
+		next++
+		return trees[next-1], nil
+	})
+	return e
+}
+
+// Load compiles a rulebook, and has the tree of each site read meanwhile, in their
+// order (nil for an empty one). An error is that of a tree.
+func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*Engine, error) {
 	e := &Engine{Book: book, exact: map[string]*siteEngine{}}
-	for i, s := range book.Sites {
-		se := &siteEngine{Site: s, tree: trees[i]}
+	var compiling sync.WaitGroup
+	defer compiling.Wait()
+	for _, s := range book.Sites {
+		e.sites = append(e.sites, &siteEngine{Site: s})
+	}
+	compiling.Go(func() {
+		for _, s := range e.sites {
+			s.compile()
+		}
+	})
+	for _, se := range e.sites {
+		s := se.Site
+		var err error
+		if se.tree, err = tree(s); err != nil {
+			return nil, err
+		}
 		if se.tree == nil {
 			se.tree = site.New()
 		}
-		se.compile()
-		e.sites = append(e.sites, se)
 		if s.UnknownHosts && e.any == nil {
 			e.any = se
 		}
@@ -104,10 +128,11 @@ func New(book *rulebook.Book, trees []*site.Tree) *Engine {
 			}
 		}
 	}
+	compiling.Wait()
 	for _, se := range e.sites {
 		se.queries = e.Reads(se.Address.Host).Query
 	}
-	return e
+	return e, nil
 }
 
 // siteFor gives the site that answers for a host, or nil.

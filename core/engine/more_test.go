@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand"
 	"net/netip"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -256,6 +257,11 @@ func TestClientsAreReadQuickly(t *testing.T) {
 				if v.Kind == rulebook.ValueNetwork {
 					for _, at := range []netip.Addr{v.Network.Addr().Prev(), v.Network.Addr(), rulebook.LastOf(v.Network), rulebook.LastOf(v.Network).Next()} {
 						texts = append(texts, at.String())
+						if numbers := strings.Split(at.String(), "."); len(numbers) == 4 { // what begins like it and is none
+							begins, c, d := numbers[0]+"."+numbers[1]+".", numbers[2], numbers[3]
+							long, _ := strconv.Atoi(d)
+							texts = append(texts, begins+c, begins+c+".", begins+c+".."+d, begins+"."+d, begins+c+"."+d+".1", begins+c+".0"+d, begins+c+"."+strconv.Itoa(1<<32+long), begins+"257."+d, begins+c+"."+d+"x", c+"."+d)
+						}
 					}
 				}
 			}
@@ -280,7 +286,7 @@ func TestClientsAreReadQuickly(t *testing.T) {
 				t.Errorf("%s: there is nobody like %s among the clients", rules, client)
 			}
 			of := field.clients.of(client)
-			if got := c.Class(&list.Line{Client: []byte(text)}); got != of.id {
+			if got, _ := c.Class(&list.Line{Client: []byte(text)}); got != of.id {
 				t.Errorf("%s: %q has class %d, and its address %d", rules, text, got, of.id)
 			}
 			for bit, test := range field.tests {

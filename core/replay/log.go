@@ -193,13 +193,20 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		})
 	}
 	pool.Wait()
-	total := all[0].tally
+	total, outcomes := all[0].tally, all[0].outcomes
 	var counts list.Counts
 	perChunk := map[int]int{}
 	var skips []placedSkip
 	for i, w := range all {
 		if i > 0 {
 			total.Merge(w.tally)
+			for key, c := range w.outcomes {
+				if mine := outcomes[key]; mine != nil {
+					mine.add(c)
+				} else {
+					outcomes[key] = c
+				}
+			}
 		}
 		counts.Lines += w.counts.Lines
 		counts.Requests += w.counts.Requests
@@ -209,6 +216,14 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 			perChunk[n] = l
 		}
 		skips = append(skips, w.skips...)
+	}
+	total.Outcomes = make(map[Outcome]*OutcomeCount, len(outcomes))
+	for key, c := range outcomes {
+		o := outcomeOf(key.status, key.cause, key.by)
+		if same := total.Outcomes[o]; same != nil { // two sites may have read one entry
+			c.add(same)
+		}
+		total.Outcomes[o] = c
 	}
 	slices.SortFunc(skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
 	before, at := 0, 0
@@ -237,6 +252,7 @@ type slot struct {
 	class    uint32
 	look     look
 	timed    bool     // an entry decides, whose last use is wanted
+	own      bool     // each line's own entry decides, and is counted by itself
 	last     uint32   // when it came last, in seconds since 1970
 	key      string   // method and target
 	sum      *counted // nil: the slot is free
@@ -248,7 +264,25 @@ type slot struct {
 type counted struct {
 	sum
 	n    int64
-	came *OutcomeCount // of its outcome
+	came *OutcomeCount // of its outcome; nil where each line has its own
+}
+
+// ownLine is a line that an entry of its own decided, where others like it decide for
+// others.
+type ownLine struct {
+	by     *rulebook.Rule
+	sum    *counted
+	key    string
+	status int
+	at     uint32
+}
+
+const maxOwn = 1 << 14
+
+// sumKey is what a sum is found by.
+type sumKey struct {
+	sum
+	own bool
 }
 
 // outcomeKey is what an outcome is made of.
@@ -359,8 +393,9 @@ type logWorker struct {
 	classes  bool // the rulebook looks at more than the target
 	tally    *Tally
 	slots    slots
-	sums     map[sum]*counted
+	sums     map[sumKey]*counted
 	outcomes map[outcomeKey]*OutcomeCount
+	own      []ownLine // yet to be counted
 	waiting  [together]met
 	waits    int
 	touched  uint64 // keeps the look ahead from being left out
@@ -380,7 +415,7 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	}
 	table := make([]slot, room)
 	clear(table) // memory that is read first costs twice: once more when it is written to
-	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), table}, sums: map[sum]*counted{}, outcomes: map[outcomeKey]*OutcomeCount{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), table}, sums: map[sumKey]*counted{}, outcomes: map[outcomeKey]*OutcomeCount{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -429,6 +464,7 @@ type met struct {
 	list.Line
 	key   []byte // a part of the line
 	class uint32 // of what else the rulebook looks at
+	own   *rulebook.Rule
 	hash  uint64
 	odd   bool // its values may spoil a header
 	chunk int
@@ -466,7 +502,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	m.hash, m.chunk, m.line = maphash.Bytes(w.slots.seed, m.key), chunk, number
 	m.odd = w.reads.Header && !l.Plain(engine.PlainText)
 	if w.classes {
-		m.class = w.class.Class(l)
+		m.class, m.own = w.class.Class(l)
 		m.hash += uint64(m.class) * spread
 	}
 	if w.waits++; w.waits == together {
@@ -499,8 +535,8 @@ func (w *logWorker) count() {
 				w.skip(m.chunk, m.line, err)
 				continue
 			}
-			sum, copied := w.predict()
-			next := slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, timed: sum.by != nil, key: string(m.key), sum: sum}
+			sum, copied := w.predict(m.own)
+			next := slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, timed: sum.by != nil, own: sum.came == nil, key: string(m.key), sum: sum}
 			if alone = copied || s == nil; alone { // no other request is surely like it
 				s = &next
 			} else {
@@ -510,8 +546,14 @@ func (w *logWorker) count() {
 		}
 		w.counts.Requests++
 		s.add(m.Status)
-		if s.timed {
+		switch {
+		case s.timed:
 			s.last = max(s.last, w.clock.at(m.Time))
+		case s.own:
+			w.own = append(w.own, ownLine{m.own, s.sum, s.key, m.Status, w.clock.at(m.Time)})
+			if len(w.own) == maxOwn {
+				w.countOwn()
+			}
 		}
 		if s.look == lookMissing {
 			if m.Tail(); len(m.Referrer) > 0 {
@@ -567,8 +609,9 @@ func verb(b []byte) string {
 }
 
 // predict answers the worker's request, without what no tally counts, and reports
-// whether the answer copies what the request says.
-func (w *logWorker) predict() (same *counted, copied bool) {
+// whether the answer copies what the request says. Where the entry of its own decides,
+// the sum is that of all entries that are alike.
+func (w *logWorker) predict(own *rulebook.Rule) (same *counted, copied bool) {
 	w.engine.Outcome(&w.request, &w.response)
 	copied = w.response.Copied()
 	var v *engine.Visit
@@ -577,10 +620,18 @@ func (w *logWorker) predict() (same *counted, copied bool) {
 		copied = slices.ContainsFunc(v.Hops, func(h engine.Hop) bool { return h.Response.Copied() })
 	}
 	s := sumOf(&w.response, v)
-	same = w.sums[s]
+	alike := own != nil && s.by == own
+	if alike {
+		s.by = nil
+	}
+	key := sumKey{s, alike}
+	same = w.sums[key]
 	if same == nil {
-		same = &counted{sum: s, came: w.countOf(&s)}
-		w.sums[s] = same
+		same = &counted{sum: s}
+		if !alike {
+			same.came = w.countOf(&s)
+		}
+		w.sums[key] = same
 	}
 	return same, copied
 }
@@ -590,10 +641,42 @@ func (w *logWorker) countOf(s *sum) *OutcomeCount {
 	key := outcomeKey{s.status, s.cause, s.by}
 	c := w.outcomes[key]
 	if c == nil {
-		c = w.tally.countOf(s.outcome())
+		c = &OutcomeCount{}
 		w.outcomes[key] = c
 	}
 	return c
+}
+
+// countOwn counts the lines that entries of their own decided, one entry after the
+// other.
+func (w *logWorker) countOwn() {
+	order := make([]uint64, len(w.own)) // an entry's number, and the place of a line: quicker to sort
+	for i := range w.own {
+		order[i] = uint64(w.own[i].by.Number)<<32 | uint64(i)
+	}
+	slices.Sort(order)
+	var by *rulebook.Rule
+	var came *OutcomeCount
+	for _, at := range order {
+		l := &w.own[uint32(at)]
+		if l.by != by {
+			by = l.by
+			of := l.sum.sum
+			of.by = by
+			came = w.countOf(&of)
+		}
+		came.N++
+		came.Last = max(came.Last, int64(l.at))
+		if l.status == 0 {
+			continue
+		}
+		r := came.recorded(l.status, l.sum.differs(l.status))
+		r.N++
+		if r.Differs != nil {
+			r.Differs.Add(w.target(l.key))
+		}
+	}
+	w.own = w.own[:0]
 }
 
 // target gives the address of a key, as Result.target does.
@@ -617,10 +700,13 @@ func (w *logWorker) fold() {
 	for i := range w.slots.table {
 		w.foldSlot(&w.slots.table[i])
 	}
+	w.countOwn()
 	for _, c := range w.sums {
 		w.tally.Requests += c.n
 		w.tally.countBytes(&c.sum, c.n)
-		c.came.N += c.n
+		if c.came != nil {
+			c.came.N += c.n
+		}
 	}
 }
 
@@ -640,7 +726,7 @@ func (w *logWorker) foldSlot(s *slot) {
 		if n == 0 {
 			return
 		}
-		if all += n; status == 0 { // the log does not know
+		if all += n; status == 0 || s.own { // the log does not know, or countOwn does
 			return
 		}
 		r := s.sum.came.recorded(status, s.sum.differs(status))
@@ -661,7 +747,9 @@ func (w *logWorker) foldSlot(s *slot) {
 		}
 	}
 	s.sum.n += all
-	s.sum.came.Last = max(s.sum.came.Last, int64(s.last))
+	if !s.own {
+		s.sum.came.Last = max(s.sum.came.Last, int64(s.last))
+	}
 	if s.look != lookNone {
 		w.tally.look(s.look, target(), all)
 	}

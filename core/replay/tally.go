@@ -96,7 +96,7 @@ const maxUnmet = 10_000
 func (t *Tally) Add(r *Result) {
 	s := r.sum()
 	t.Requests++
-	came := t.countOf(s.outcome())
+	came := t.countOf(outcomeOf(s.status, s.cause, s.by))
 	came.N++
 	if at := r.Item.Request.Time; s.by != nil && !at.IsZero() {
 		came.Last = max(came.Last, at.Unix())
@@ -182,13 +182,13 @@ func (r *Result) sum() sum {
 	return s
 }
 
-func (s *sum) outcome() Outcome {
-	o := Outcome{Status: "app", Cause: s.cause}
-	if s.status != 0 {
-		o.Status = strconv.Itoa(s.status)
+func outcomeOf(status int, cause engine.Cause, by *rulebook.Rule) Outcome {
+	o := Outcome{Status: "app", Cause: cause}
+	if status != 0 {
+		o.Status = strconv.Itoa(status)
 	}
-	if s.by != nil {
-		o.By, o.At = s.by.Name, s.by.Place.String()
+	if by != nil {
+		o.By, o.At = by.Name, by.Place.String()
 	}
 	return o
 }

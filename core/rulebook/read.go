@@ -34,9 +34,10 @@ func Load(name string) (*Book, error) {
 // Read reads the rulebook text, which errors call name; load gives the content
 // of the files that it names, several at once. Mistakes in it come as Errors, all of them at once.
 func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, error) {
-	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, named: map[string][]*Rule{}, hosts: map[string]*Site{}, main: name}
+	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, hosts: map[string]*Site{}, main: name}
 	b.file(name, text, nil)
 	b.findLists()
+	b.Rules, b.named = make([]*Rule, 0, len(b.entries)), make(map[string][]*Rule, len(b.entries))
 	for _, e := range b.entries {
 		b.entry(e)
 	}

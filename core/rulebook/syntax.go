@@ -227,7 +227,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		}
 		return e
 	}
-	e.Clauses = make([]Clause, 0, 4)
+	e.Clauses = make([]Clause, 0, min(4, (len(words)+1)/2)) // most have a value
 	var begun []string // clauses that lack a value
 	for len(words) > 0 {
 		if !keyword(words[0]) {

@@ -14,7 +14,6 @@ import (
 	"kibitz/core/proof"
 	"kibitz/core/replay"
 	"kibitz/core/request/list"
-	"kibitz/core/site"
 	"kibitz/internal/render"
 )
 
@@ -72,15 +71,7 @@ func (r *run) loadSide(name string) (*engine.Engine, error) {
 		return nil, err
 	}
 	book.Sites[0].Files = name
-	var trees []*site.Tree
-	for _, s := range book.Sites {
-		tree, err := loadTree(s)
-		if err != nil {
-			return nil, err
-		}
-		trees = append(trees, tree)
-	}
-	return engine.New(book, trees), nil
+	return r.compile(book)
 }
 
 func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) (int, error) {

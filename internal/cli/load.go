@@ -87,8 +87,12 @@ func (r *run) load() (*engine.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	var trees []*site.Tree
-	for _, s := range book.Sites {
+	return r.compile(book)
+}
+
+// compile makes a rulebook ready to predict, with its trees.
+func (r *run) compile(book *rulebook.Book) (*engine.Engine, error) {
+	return engine.Load(book, func(s *rulebook.Site) (*site.Tree, error) {
 		tree, err := loadTree(s)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", s.Place, err)
@@ -96,9 +100,8 @@ func (r *run) load() (*engine.Engine, error) {
 		for _, note := range tree.Notes {
 			fmt.Fprintf(r.stderr, "note: in the tree of %s, %s\n", s.Name, render.Clean(note))
 		}
-		trees = append(trees, tree)
-	}
-	return engine.New(book, trees), nil
+		return tree, nil
+	})
 }
 
 // requestFlags are the flags that set a request.
