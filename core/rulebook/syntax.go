@@ -228,7 +228,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		return e
 	}
 	e.Clauses = make([]Clause, 0, min(4, (len(words)+1)/2)) // most have a value
-	var begun []string // clauses that lack a value
+	var begun []string                                      // clauses that lack a value
 	for len(words) > 0 {
 		if !keyword(words[0]) {
 			if e.Name != nil && len(e.Clauses)+len(begun) == 0 && nearest(words[0].Text, kind.keywords()) == "" {
