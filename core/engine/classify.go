@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -137,15 +138,25 @@ type Classifier struct {
 
 type classifierPart struct {
 	field int
-	name  string
+	reads column
 	known map[string]*knownValue // values that a log writes as they are
-	late  [1 << 8]*knownValue    // some of them, by how they begin and end
+	late  [1 << 9]knownValue     // some of them, by what sample takes of them
 
 	clients *clientReader // where the field is the client
 
 	few []*rulebook.Test // the tests, if they are few and quickly decided
 	ids []uint32         // the classes, by what holds of them
 }
+
+// A column is what a log tells of a request, beside its target and time.
+type column uint8
+
+const (
+	columnNone column = iota
+	columnClient
+	columnAgent
+	columnReferrer
+)
 
 const fewTests = 4
 
@@ -164,24 +175,31 @@ type knownValue struct {
 	id   uint32
 }
 
-// knownID gives the class of a value that is known. Few agents ask most often, and how
-// a text begins and ends is found sooner than a hash of it all.
+// sample makes a number of parts of a text in which agents differ: their systems,
+// versions and ends. It is found sooner than a hash of it all.
+func sample(text []byte) uint64 {
+	n := len(text)
+	at := func(i int) uint64 { return binary.LittleEndian.Uint64(text[i:]) }
+	switch {
+	case n >= 32:
+		return at(n/4) + bits.RotateLeft64(at(n-24), 20) + bits.RotateLeft64(at(n-8), 40) + uint64(n)
+	case n >= 8:
+		return at(0) + bits.RotateLeft64(at(n-8), 20) + uint64(n)
+	}
+	return uint64(n)
+}
+
+// knownID gives the class of a value that is known. Few agents ask most often.
 func (p *classifierPart) knownID(value []byte) (id uint32, ok bool) {
-	var late **knownValue
-	if len(value) >= 8 {
-		ends := binary.LittleEndian.Uint64(value)*3 + binary.LittleEndian.Uint64(value[len(value)-8:]) + uint64(len(value))
-		late = &p.late[ends*spread>>(64-8)]
-		if *late != nil && (*late).text == string(value) {
-			return (*late).id, true
-		}
+	late := &p.late[sample(value)*spread>>(64-9)]
+	if late.text == string(value) && len(value) > 0 {
+		return late.id, true
 	}
 	v := p.known[string(value)]
 	if v == nil {
 		return 0, false
 	}
-	if late != nil {
-		*late = v
-	}
+	*late = *v
 	return v.id, true
 }
 
@@ -211,9 +229,14 @@ func (e *Engine) Classifier(host string) *Classifier {
 		if isFront(f.field.Kind) || len(f.tests) == 0 {
 			continue
 		}
-		part := classifierPart{field: i, name: f.field.Name, known: map[string]*knownValue{}, few: fewOf(f.tests), ids: make([]uint32, 1<<fewTests)}
-		if f.clients != nil {
-			part.clients = &clientReader{clients: f.clients}
+		part := classifierPart{field: i, known: map[string]*knownValue{}, few: fewOf(f.tests), ids: make([]uint32, 1<<fewTests)}
+		switch {
+		case f.clients != nil:
+			part.reads, part.clients = columnClient, &clientReader{clients: f.clients}
+		case f.field == rulebook.Field{Kind: rulebook.FieldHeader, Name: "user-agent"}:
+			part.reads = columnAgent
+		case f.field == rulebook.Field{Kind: rulebook.FieldHeader, Name: "referer"}:
+			part.reads = columnReferrer
 		}
 		c.parts = append(c.parts, part)
 	}
@@ -236,10 +259,6 @@ const maxClasses = 1 << 16
 // class, each other's own decides in its place.
 func (c *Classifier) Class(l *list.Line) (class uint32, own *rulebook.Rule) {
 	if len(c.parts) == 1 && len(c.time) == 0 {
-		if clients := c.parts[0].clients; clients != nil {
-			of := clients.of(l.Client)
-			return of.id, of.own
-		}
 		return c.parts[0].class(c, l)
 	}
 	c.key = c.key[:0]
@@ -284,11 +303,11 @@ func (c *Classifier) timed(text []byte) []byte {
 
 // class gives the class of one value, as Class does.
 func (p *classifierPart) class(c *Classifier, l *list.Line) (class uint32, own *rulebook.Rule) {
-	switch {
-	case p.clients != nil:
+	switch p.reads {
+	case columnClient:
 		of := p.clients.of(l.Client)
 		return of.id, of.own
-	case p.name == "user-agent":
+	case columnAgent:
 		if last := l.Last(); len(last) > 0 {
 			if id, ok := p.knownID(last); ok {
 				return id, nil
@@ -296,7 +315,7 @@ func (p *classifierPart) class(c *Classifier, l *list.Line) (class uint32, own *
 		}
 		l.Tail()
 		return p.classOf(c, l.Agent), nil
-	case p.name == "referer":
+	case columnReferrer:
 		return p.referrer(c, l), nil
 	}
 	return p.classOf(c, nil), nil
