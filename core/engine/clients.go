@@ -169,29 +169,33 @@ func (c *clients) of(client netip.Addr) *class {
 }
 
 // A clientReader gives the classes of clients as a log names them. It remembers how
-// addresses begin, and that no networks are there, which is so of most. It is for one
-// goroutine.
+// addresses begin, and where no networks are it reads no further, which is so of most.
+// It is for one goroutine.
 type clientReader struct {
 	*clients
-	begins [1 << 10]uint64 // by a hash: two numbers with their dots, and zeros behind them
-	high   [1 << 10]uint32 // what they are, where networks are near
+	known [1 << 10]beginning // by a hash
 }
 
-// near marks how addresses near networks begin; no letter of theirs has this bit.
-const near = 0x80
+// A beginning is what addresses have in common.
+type beginning struct {
+	text   uint64 // two numbers with their dots, and zeros behind them
+	number uint32 // the two numbers, as they begin an address
+	marks  uint32 // the map that tells where networks are
+}
 
 // of gives the class of a client.
 func (c *clientReader) of(text []byte) *class {
 	begins := twoNumbers(text)
-	at := begins * spread >> (64 - 10)
-	if c.begins[at] == begins && begins != 0 {
-		return c.nobody
-	}
+	known := &c.known[begins*spread>>(64-10)]
 	var address uint32
-	low, ok := uint32(0), false
-	if c.begins[at] == begins|near {
+	ok := false
+	if known.text == begins && begins != 0 {
+		if known.marks == noNetwork && c.none == c.nobody { // what begins like that and is no address is of the same class
+			return c.nobody
+		}
+		var low uint32
 		low, ok = lastNumbers(text[(bits.Len64(begins)+7)/8:])
-		address = c.high[at] | low
+		address = known.number | low
 	}
 	if !ok {
 		client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
@@ -200,15 +204,9 @@ func (c *clientReader) of(text []byte) *class {
 			return c.clients.of(client)
 		}
 		address = number4(client)
-		switch {
-		case begins == 0:
-		case c.v4.mapped[address>>16] == noNetwork && c.none == c.nobody: // what begins like that and is no address is of the same class
-			c.begins[at] = begins
-		default:
-			c.begins[at], c.high[at] = begins|near, address&^0xffff
-		}
+		*known = beginning{begins, address &^ 0xffff, uint32(c.v4.mapped[address>>16])}
 	}
-	if c.v4.near(address) {
+	if c.v4.near(known.marks, address) {
 		return c.v4.find(address)
 	}
 	return c.nobody
@@ -325,9 +323,10 @@ func (r *ipv4Runs) mark(begins, first, last uint32) {
 	}
 }
 
-// near reports whether an address or one of its neighbours is in a network.
-func (r *ipv4Runs) near(address uint32) bool {
-	return r.maps[r.mapped[address>>16]][address>>10&63]>>(address>>4&63)&1 != 0
+// near reports whether an address or one of its neighbours is in a network; marks is
+// the map for how it begins.
+func (r *ipv4Runs) near(marks, address uint32) bool {
+	return r.maps[marks][address>>10&63]>>(address>>4&63)&1 != 0
 }
 
 // find gives the class of an address. It halves what is left without a branch,

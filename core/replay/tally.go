@@ -457,6 +457,9 @@ func (t *Top) add(address string, n int64) {
 			}
 		}
 		if len(t.few) < maxFew {
+			if t.few == nil {
+				t.few = make([]Count, 0, maxFew/2)
+			}
 			t.few = append(t.few, Count{address, n})
 			return
 		}
