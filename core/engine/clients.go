@@ -5,6 +5,7 @@ package engine
 // the runs as its address is written.
 
 import (
+	"cmp"
 	"encoding/binary"
 	"math"
 	"math/bits"
@@ -33,39 +34,52 @@ func (c *classes) cutClients() *clients {
 	}
 	type network struct {
 		netip.Prefix
-		bits []int  // what holds otherwise in it
-		of   *class // of those of its clients that are in no network inside it
+		bit int    // a test that holds otherwise in it
+		of  *class // of those of its clients that are in no network inside it
 	}
 	var networks []network
 	for bit, t := range c.tests {
-		for _, v := range t.Values {
-			if v.Kind == rulebook.ValueNetwork && cut.nobody.holds[bit] == t.Unless {
-				networks = append(networks, network{Prefix: v.Network, bits: []int{bit}})
+		for i := range t.Values {
+			if t.Values[i].Kind == rulebook.ValueNetwork && cut.nobody.holds[bit] == t.Unless {
+				networks = append(networks, network{Prefix: t.Values[i].Network, bit: bit})
 			}
 		}
 	}
-	slices.SortStableFunc(networks, func(a, b network) int { return a.Compare(b.Prefix) }) // those inside follow
+	slices.SortFunc(networks, func(a, b network) int { return cmp.Or(a.Compare(b.Prefix), cmp.Compare(a.bit, b.bit)) }) // those inside follow
+	cut.v4.first, cut.v4.class = make([]uint32, 0, 2*len(networks)+1), make([]*class, 0, 2*len(networks)+1)
 
-	alone := make([]*class, len(c.tests)) // the classes for which one test holds otherwise
-	several := map[string]*class{}        // and more than one
+	// Most classes are those for which one test holds otherwise. They lie side by side,
+	// as do the tests and their owners.
+	alone, flips, owners := make([]class, len(c.tests)), make([]int, len(c.tests)), make([]int32, len(c.tests))
+	for bit := range c.tests { // tests are in the order of their entries
+		flips[bit], owners[bit] = bit, int32(c.owners[bit])
+	}
+	several := map[string]*class{} // those for which more than one does
 	var key []byte
 	inside := func(outer *class, more []int) *class {
-		flips := append(slices.Clip(outer.flips), more...)
-		slices.Sort(flips)
-		flips = slices.Compact(flips)
-		if len(flips) == 1 {
-			if alone[flips[0]] == nil {
-				alone[flips[0]] = c.otherwise(cut.nobody, flips)
+		if len(outer.flips) == 0 && len(more) == 1 {
+			bit := more[0]
+			if alone[bit].id == 0 {
+				alone[bit].id, alone[bit].holds, alone[bit].flips, alone[bit].owners = classIDs.Add(1), cut.nobody.holds, flips[bit:bit+1:bit+1], owners[bit:bit+1:bit+1]
 			}
-			return alone[flips[0]]
+			return &alone[bit]
+		}
+		both := append(slices.Clip(outer.flips), more...)
+		slices.Sort(both)
+		both = slices.Compact(both)
+		if len(both) == 1 { // the network that holds this one is of the same test
+			return outer
 		}
 		key = key[:0]
-		for _, bit := range flips {
+		for _, bit := range both {
 			key = binary.LittleEndian.AppendUint32(key, uint32(bit))
 		}
 		of := several[string(key)]
 		if of == nil {
-			of = c.otherwise(cut.nobody, flips)
+			of = &class{id: classIDs.Add(1), holds: cut.nobody.holds, flips: both}
+			for _, bit := range both {
+				of.owners = append(of.owners, owners[bit])
+			}
 			several[string(key)] = of
 		}
 		return of
@@ -86,15 +100,18 @@ func (c *classes) cutClients() *clients {
 	}
 	cut.begin(netip.IPv4Unspecified(), cut.nobody)
 	cut.begin(netip.IPv6Unspecified(), cut.nobody)
+	var bits []int // of the network at hand
 	for i := 0; i < len(networks); {
 		n := networks[i]
-		for i++; i < len(networks) && networks[i].Prefix == n.Prefix; i++ { // the same, tested again
-			n.bits = append(n.bits, networks[i].bits...)
+		for bits = bits[:0]; i < len(networks) && networks[i].Prefix == n.Prefix; i++ { // it may be tested again
+			if len(bits) == 0 || bits[len(bits)-1] != networks[i].bit {
+				bits = append(bits, networks[i].bit)
+			}
 		}
 		for len(open) > 0 && !open[len(open)-1].Contains(n.Addr()) {
 			leave()
 		}
-		n.of = inside(outer(), n.bits)
+		n.of = inside(outer(), bits)
 		cut.begin(n.Addr(), n.of)
 		open = append(open, n)
 	}
@@ -102,16 +119,6 @@ func (c *classes) cutClients() *clients {
 		leave()
 	}
 	return cut
-}
-
-// otherwise makes the class of clients for which some tests hold otherwise than for
-// one in no network.
-func (c *classes) otherwise(nobody *class, flips []int) *class {
-	of := &class{id: classIDs.Add(1), holds: nobody.holds, flips: flips, owners: make([]int32, len(flips))}
-	for i, bit := range flips { // tests are in the order of their entries
-		of.owners[i] = int32(c.owners[bit])
-	}
-	return of
 }
 
 // Clients gives an address of each set of clients that tests tell apart, a plain one

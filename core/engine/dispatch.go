@@ -83,8 +83,10 @@ func (s *siteEngine) compile() {
 	for i := range 4 {
 		s.field(rulebook.Field{Kind: rulebook.FieldKind(i)}) // the front's fields come first, in their order
 	}
+	entries := make([]entry, len(s.Rules))
 	for pos, r := range s.Rules {
-		e := &entry{Rule: r, pos: pos, group: groupOf(r.Kind), free: len(r.On)+len(r.In) == 0}
+		e := &entries[pos]
+		*e = entry{Rule: r, pos: pos, group: groupOf(r.Kind), free: len(r.On)+len(r.In) == 0}
 		for _, t := range r.Tests {
 			switch {
 			case isFront(t.Field.Kind):

@@ -7,12 +7,9 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"golang.org/x/net/http/httpguts"
 
@@ -156,27 +153,16 @@ func (b *builder) entry(e *Entry) {
 // fill reads what the rules say, several at once: from here on they know nothing of
 // each other.
 func (b *builder) fill() {
-	const together = 64
-	parts := slices.Collect(slices.Chunk(b.Rules, together))
-	errs := make([]Errors, len(parts))
-	var next atomic.Int64
-	var pool sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(parts)) {
-		pool.Go(func() {
-			for i := int(next.Add(1)) - 1; i < len(parts); i = int(next.Add(1)) - 1 {
-				own := *b
-				own.errs = nil
-				for _, r := range parts[i] {
-					own.site = r.Site
-					captures := own.selectors(r)
-					r.Action = own.action(r, captures)
-				}
-				errs[i] = own.errs
-			}
-		})
-	}
-	pool.Wait()
-	b.errs = append(b.errs, slices.Concat(errs...)...)
+	together(len(b.Rules), &b.errs, func(from, to int, errs *Errors) {
+		own := *b
+		own.errs = nil
+		for _, r := range b.Rules[from:to] {
+			own.site = r.Site
+			captures := own.selectors(r)
+			r.Action = own.action(r, captures)
+		}
+		*errs = own.errs
+	})
 }
 
 func (b *builder) name(e *Entry) string {

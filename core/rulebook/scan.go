@@ -4,8 +4,12 @@ package rulebook
 
 import (
 	"bytes"
+	"runtime"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"unicode/utf8"
 )
 
@@ -70,15 +74,35 @@ func scan(name string, text []byte, errs *Errors) (*Source, []line) {
 		return src, nil
 	}
 	src.Lines = strings.Split(strings.TrimSuffix(string(text), "\n"), "\n")
-	lines := make([]line, 0, len(src.Lines))
-	for i, s := range src.Lines {
-		s = strings.TrimSuffix(s, "\r")
-		src.Lines[i] = s
-		l := line{number: i + 1, indented: strings.HasPrefix(s, " ") || strings.HasPrefix(s, "\t")}
-		l.words, l.comment = src.words(s, i+1, errs)
-		lines = append(lines, l)
-	}
+	lines := make([]line, len(src.Lines))
+	together(len(lines), errs, func(from, to int, errs *Errors) {
+		for i := from; i < to; i++ {
+			s := strings.TrimSuffix(src.Lines[i], "\r")
+			src.Lines[i] = s
+			l := &lines[i]
+			l.number, l.indented = i+1, strings.HasPrefix(s, " ") || strings.HasPrefix(s, "\t")
+			l.words, l.comment = src.words(s, i+1, errs)
+		}
+	})
 	return src, lines
+}
+
+// together does something with n things, with several parts of them at once; errors
+// go to the list in the order of the things.
+func together(n int, errs *Errors, do func(from, to int, errs *Errors)) {
+	const part = 128
+	parts := make([]Errors, (n+part-1)/part)
+	var next atomic.Int64
+	var pool sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(parts)) {
+		pool.Go(func() {
+			for p := int(next.Add(1)) - 1; p < len(parts); p = int(next.Add(1)) - 1 {
+				do(p*part, min((p+1)*part, n), &parts[p])
+			}
+		})
+	}
+	pool.Wait()
+	*errs = append(*errs, slices.Concat(parts...)...)
 }
 
 // firstBad finds the first byte that no text file holds, or -1.

@@ -151,34 +151,25 @@ func (e *Entry) clause(word string) *Clause {
 
 // entries groups lines into entries.
 func entries(lines []line, errs *Errors) []*Entry {
-	var out []*Entry
-	var words []Word
-	flush := func() {
-		if len(words) > 0 {
-			if e := parseEntry(words, errs); e != nil {
-				out = append(out, e)
-			}
-		}
-		words = nil
-	}
+	var words [][]Word // of each entry
 	for _, l := range lines {
-		if len(l.words) == 0 {
-			continue
-		}
-		if !l.indented {
-			flush()
-		} else if words == nil {
+		switch last := len(words) - 1; {
+		case len(l.words) == 0:
+		case !l.indented:
+			words = append(words, slices.Clip(l.words))
+		case last < 0:
 			errs.at(l.words[0], "an indented line goes on with the entry above it, and there is none: begin it in the first column")
-			continue
-		}
-		if words == nil {
-			words = slices.Clip(l.words)
-		} else {
-			words = append(words, l.words...)
+		default:
+			words[last] = append(words[last], l.words...)
 		}
 	}
-	flush()
-	return out
+	out := make([]*Entry, len(words))
+	together(len(words), errs, func(from, to int, errs *Errors) {
+		for i := from; i < to; i++ {
+			out[i] = parseEntry(words[i], errs)
+		}
+	})
+	return slices.DeleteFunc(out, func(e *Entry) bool { return e == nil })
 }
 
 // parseEntry reads the words of one entry.
