@@ -121,9 +121,11 @@ func (b *builder) test(c *Clause) *Test {
 	values := b.expand(c.Values[1:])
 	t.Values, t.Plain = make([]Value, 0, len(values)), true
 	for i := 0; i < len(values); {
-		v, used := b.value(t, values[i:])
-		if v != nil {
-			t.Values = append(t.Values, *v)
+		t.Values = append(t.Values, Value{Text: values[i].Text, Word: values[i].Quote()})
+		v, used := b.value(t, values[i:], &t.Values[len(t.Values)-1])
+		if v == nil { // a mistake
+			t.Values = t.Values[:len(t.Values)-1]
+		} else {
 			t.Takes = t.Takes || v.Regexp != nil || v.Pattern != nil
 			t.Plain = t.Plain && v.Kind == ValueText
 		}
@@ -135,9 +137,15 @@ func (b *builder) test(c *Clause) *Test {
 
 // expand puts the values of lists in the place of their names.
 func (b *builder) expand(words []Word) []Word {
+	isList := func(w Word) bool {
+		return !w.Quoted && strings.HasPrefix(w.Text, "{") && strings.HasSuffix(w.Text, "}")
+	}
+	if !slices.ContainsFunc(words, isList) {
+		return words
+	}
 	var out []Word
 	for _, w := range words {
-		if w.Quoted || !strings.HasPrefix(w.Text, "{") || !strings.HasSuffix(w.Text, "}") {
+		if !isList(w) {
 			out = append(out, w)
 			continue
 		}
@@ -161,10 +169,10 @@ func (b *builder) expand(words []Word) []Word {
 	return out
 }
 
-// value reads one value, and gives the number of words that it took.
-func (b *builder) value(t *Test, words []Word) (*Value, int) {
+// value reads one value into v, and gives it and the number of words that it took; nil
+// where there is a mistake.
+func (b *builder) value(t *Test, words []Word, v *Value) (*Value, int) {
 	w := words[0]
-	v := &Value{Text: w.Text, Word: w.Quote()}
 	if !w.Quoted && (w.Text == "present" || w.Text == "absent") {
 		v.Kind = ValuePresent
 		if w.Text == "absent" {
@@ -258,10 +266,12 @@ func (b *builder) patternValue(f Field, w Word, v *Value) *Value {
 
 func (b *builder) network(w Word, v *Value) *Value {
 	v.Kind = ValueNetwork
-	if addr, err := netip.ParseAddr(w.Text); err == nil && addr.Zone() == "" {
-		addr = addr.Unmap()
-		v.Network = netip.PrefixFrom(addr, addr.BitLen())
-		return v
+	if !strings.Contains(w.Text, "/") {
+		if addr, err := netip.ParseAddr(w.Text); err == nil && addr.Zone() == "" {
+			addr = addr.Unmap()
+			v.Network = netip.PrefixFrom(addr, addr.BitLen())
+			return v
+		}
 	}
 	block, err := netip.ParsePrefix(w.Text)
 	if err != nil {

@@ -35,8 +35,9 @@ func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, e
 	b.file(name, text, nil)
 	b.findLists()
 	b.Rules, b.named = make([]*Rule, 0, len(b.entries)), make(map[string][]*Rule, len(b.entries))
-	for _, e := range b.entries {
-		b.entry(e)
+	rules := make([]Rule, len(b.entries)) // side by side
+	for i, e := range b.entries {
+		b.entry(e, &rules[i])
 	}
 	b.fill()
 	if len(b.Sites) == 0 && len(b.errs) == 0 {
@@ -129,13 +130,13 @@ func (b *builder) findLists() {
 	})
 }
 
-func (b *builder) entry(e *Entry) {
+func (b *builder) entry(e *Entry, r *Rule) {
 	kind := Kind(e.Kind.Text)
 	if kind == KindSite {
 		b.newSite(e)
 		return
 	}
-	r := &Rule{Kind: kind, Place: e.Kind.Place, Number: len(b.Rules), Site: b.site, Entry: e}
+	*r = Rule{Kind: kind, Place: e.Kind.Place, Number: len(b.Rules), Site: b.site, Entry: e}
 	r.Name = b.name(e)
 	for _, other := range b.named[r.Name] {
 		if other.Site == r.Site || other.Site == nil || r.Site == nil {
