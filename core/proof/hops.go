@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"iter"
 	"math"
 	"slices"
 	"strings"
@@ -21,7 +22,8 @@ import (
 	"kibitz/core/site"
 )
 
-// A front is the scheme and the host by which a site is asked.
+// A front is a scheme and a host by which a site is asked. One host stands for all
+// that no test tells from it, and that no redirect names.
 type front struct {
 	space  *space
 	scheme string
@@ -52,12 +54,15 @@ type hop struct {
 type hops struct {
 	*checker
 	fronts   []*front
+	at       map[frontKey]*front
 	all      []*hop
 	by       map[*front]*hopIndex
 	rows     map[rowKey]*hop
 	verdicts map[*hop]verdict // by the first of a component
 	cyclic   [][]*hop         // components in which a visit might go round
 }
+
+type frontKey struct{ scheme, host string }
 
 // A hopIndex finds the hops of a front that can take a path.
 type hopIndex struct {
@@ -71,12 +76,12 @@ func (c *checker) graph() *hops {
 	if c.hops != nil {
 		return c.hops
 	}
-	g := &hops{checker: c, by: map[*front]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
+	g := &hops{checker: c, at: map[frontKey]*front{}, by: map[*front]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
 	c.hops = g
 	g.findFronts()
 	for _, f := range g.fronts {
 		g.by[f] = &hopIndex{prefixes: map[string][]*hop{}}
-		for pos, r := range f.space.site.Rules {
+		for pos, r := range f.rules() {
 			if pos > f.last || !f.fits(r) {
 				continue
 			}
@@ -167,14 +172,32 @@ func (g *hops) add(h *hop, prefixes ...string) {
 // findFronts lists the schemes and the classes of hosts of each site.
 func (g *hops) findFronts() {
 	named := map[*rulebook.Site][]string{}
+	seen := map[string]bool{"": true}
+	name := func(host string) {
+		if seen[host] {
+			return
+		}
+		seen[host] = true
+		if a, err := request.Parse("https://"+host, request.Address{}); err == nil {
+			if to := g.SiteFor(a.Host); to != nil {
+				named[to] = append(named[to], a.Host)
+			}
+		}
+	}
 	for _, s := range g.Book.Sites {
 		for _, r := range s.Rules {
-			if a, ok := r.Action.(*rulebook.Redirect); ok {
-				if host, ok := rulebook.Constant(a.To.Host); ok && host != "" {
-					if a, err := request.Parse("https://"+host, request.Address{}); err == nil {
-						if to := g.SiteFor(a.Host); to != nil {
-							named[to] = append(named[to], a.Host)
+			switch a := r.Action.(type) {
+			case *rulebook.Redirect:
+				if host, ok := rulebook.Constant(a.To.Host); ok {
+					name(host)
+				}
+			case *rulebook.Moves:
+				for i := range a.Table.Rows {
+					if _, rest, ok := strings.Cut(a.Table.Rows[i].New, "//"); ok {
+						if end := strings.IndexAny(rest, "/?#"); end >= 0 {
+							rest = rest[:end]
 						}
+						name(rest)
 					}
 				}
 			}
@@ -192,21 +215,20 @@ func (g *hops) findFronts() {
 		}
 		hosts := append([]string{s.Address.Host}, (&search{space: sp}).hosts(tests)...)
 		hosts = append(hosts, named[s]...)
-		var done []string
 		for _, host := range hosts {
-			if slices.Contains(done, host) {
-				continue
-			}
-			done = append(done, host)
 			for _, scheme := range []string{"https", "http"} {
+				if g.at[frontKey{scheme, host}] != nil {
+					continue
+				}
 				f := &front{space: sp, scheme: scheme, host: host, last: math.MaxInt}
-				for pos, r := range s.Rules {
+				for pos, r := range f.rules() {
 					if !hasPath(r) && f.taken(r) {
 						f.last = pos
 						break
 					}
 				}
 				g.fronts = append(g.fronts, f)
+				g.at[frontKey{scheme, host}] = f
 			}
 		}
 	}
@@ -215,6 +237,43 @@ func (g *hops) findFronts() {
 // hasPath reports whether a rule looks at the path.
 func hasPath(r *rulebook.Rule) bool {
 	return len(r.On)+len(r.In) > 0 || r.Kind == rulebook.KindMoves || slices.ContainsFunc(r.Tests, onPath)
+}
+
+// rules gives the rules of the site with their positions, in order, but for those
+// that want another host.
+func (f *front) rules() iter.Seq2[int, *rulebook.Rule] {
+	sp := f.space
+	if sp.wanted == nil {
+		sp.wanted = map[string][]int{}
+		for pos, r := range sp.site.Rules {
+			for _, host := range wantedHosts(r) {
+				sp.wanted[host] = append(sp.wanted[host], pos)
+			}
+		}
+	}
+	positions := append(slices.Clone(sp.wanted[""]), sp.wanted[f.host]...)
+	slices.Sort(positions)
+	return func(yield func(int, *rulebook.Rule) bool) {
+		for _, pos := range slices.Compact(positions) {
+			if !yield(pos, sp.site.Rules[pos]) {
+				return
+			}
+		}
+	}
+}
+
+// wantedHosts gives the hosts of which a rule wants one, or "" where others may do.
+func wantedHosts(r *rulebook.Rule) []string {
+	for _, t := range r.Tests {
+		if t.Field.Kind == rulebook.FieldHost && !t.Unless && t.Plain {
+			var out []string
+			for _, v := range t.Values {
+				out = append(out, v.Text)
+			}
+			return out
+		}
+	}
+	return []string{""}
 }
 
 // request is a plain request at the front.
@@ -278,7 +337,7 @@ func prefixesOf(r *rulebook.Rule) []string {
 func (g *hops) addRows() {
 	var groups []*hop
 	for _, f := range g.fronts {
-		for pos, r := range f.space.site.Rules {
+		for pos, r := range f.rules() {
 			a, ok := r.Action.(*rulebook.Moves)
 			if !ok || pos > f.last || !f.fits(r) {
 				continue
@@ -408,10 +467,8 @@ func rowTarget(g *hops, f *front, row *rulebook.Row) (*front, string) {
 		return nil, ""
 	}
 	path, err := canonical.Path(a.Path, f.space.site.KeepSlashes)
-	for _, to := range g.fronts {
-		if err == nil && to.scheme == a.Scheme && to.host == a.Host {
-			return to, canonical.Marked(path)
-		}
+	if to := g.at[frontKey{a.Scheme, a.Host}]; to != nil && err == nil {
+		return to, canonical.Marked(path)
 	}
 	return nil, ""
 }
@@ -486,10 +543,14 @@ func (g *hops) target(h *hop) []*front {
 		if a, err := request.Parse(scheme+"://"+host, request.Address{}); err == nil {
 			host = a.Host
 		}
+		if f := g.at[frontKey{scheme, host}]; f != nil {
+			return []*front{f}
+		}
+		return nil
 	}
 	var out []*front
 	for _, f := range g.fronts {
-		if f.scheme == scheme && (!constant || f.host == host) {
+		if f.scheme == scheme {
 			out = append(out, f)
 		}
 	}
@@ -844,7 +905,7 @@ func (g *hops) first(h *hop) (*pattern.Lang, error) {
 		parts = append(parts, over)
 	}
 	above := 0
-	for _, r := range sp.site.Rules {
+	for _, r := range h.front.rules() {
 		if r == h.rule || above == maxAbove || h.fed { // what a rewrite brings is not read above it
 			break
 		}

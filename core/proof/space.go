@@ -48,6 +48,7 @@ type space struct {
 	memo    map[string]pathAnswer
 	asks    bool                   // some entry asks for a name
 	rows    map[string][]placedRow // of all tables, by path
+	wanted  map[string][]int       // positions of the rules that want a host; "" has those that want none
 	langs   map[*rulebook.Rule]*pattern.Lang
 	samples map[*rulebook.Rule][]string // paths
 	likes   map[*rulebook.Rule]*request.Request
@@ -702,10 +703,7 @@ func languageOf(v rulebook.Value) (pattern.Machine, error) {
 func (s *search) hosts(tests []*rulebook.Test) []string {
 	var plain, words []string
 	var sets []textSet
-	var own []*pattern.Pattern // of all sites, since a name belongs to one
-	for _, site := range s.Book.Sites {
-		own = append(own, site.Hosts...)
-	}
+	var own []*pattern.Pattern
 	for _, t := range tests {
 		for _, v := range t.Values {
 			switch {
@@ -718,7 +716,17 @@ func (s *search) hosts(tests []*rulebook.Test) []string {
 			}
 		}
 	}
-	plain = append(plain, words...)
+	plain = slices.DeleteFunc(slices.Clone(words), func(h string) bool { return s.SiteFor(h) != s.site })
+	if len(own)+len(sets) == 0 { // names that no test says are all alike: one is enough
+		for _, p := range s.site.Hosts {
+			if name, literal := p.Literal(); literal && !slices.Contains(words, name) {
+				return append(plain, name)
+			}
+		}
+	}
+	for _, site := range s.Book.Sites { // of all sites, since a name belongs to one
+		own = append(own, site.Hosts...)
+	}
 	for _, p := range own {
 		name, literal := p.Literal()
 		if literal {

@@ -34,6 +34,7 @@ func findSplits(c *checker) {
 			}
 			f.Count++
 		}
+		names := c.names(s)
 		c.Tree(s).Each(func(n *site.Node) {
 			if !n.Folder || n.Hidden {
 				return
@@ -60,19 +61,19 @@ func findSplits(c *checker) {
 					note(way, advice, at, &other)
 				}
 			}
-			for _, f := range c.graph().fronts {
+			for _, name := range names {
 				other := *at
-				other.Address.Host = f.host
-				setScheme(&other, f.scheme)
-				if f.space.site != s || other.Address == at.Address {
+				other.Address.Host = name.host
+				setScheme(&other, name.scheme)
+				if other.Address == at.Address {
 					continue
 				}
 				if resp := c.Predict(&other); resp.Status == 200 && resp.File == folder.File {
 					advice := "send all on to https:   redirect secure when scheme http to https://{host}{path} as permanent"
-					if f.host != s.Address.Host {
-						advice = "send one on to the other:   redirect one-name when host " + f.host + " to " + s.Address.Origin() + "{path} as permanent"
+					if name.host != s.Address.Host {
+						advice = "send one on to the other:   redirect one-name when host " + name.host + " to " + s.Address.Origin() + "{path} as permanent"
 					}
-					note("host "+f.scheme+f.host, advice, at, &other)
+					note("host "+name.scheme+name.host, advice, at, &other)
 				}
 			}
 		})
@@ -84,4 +85,28 @@ func findSplits(c *checker) {
 		}
 	}
 	c.concludeSites(found, Tried, "the folders of the tree were asked for, by their documents, without their slash, and by every host")
+}
+
+// names gives the schemes and hosts by which a site can be asked.
+func (c *checker) names(s *rulebook.Site) []frontKey {
+	var out []frontKey
+	known := map[frontKey]bool{}
+	add := func(name frontKey) {
+		if !known[name] {
+			known[name] = true
+			out = append(out, name)
+		}
+	}
+	for _, f := range c.graph().fronts {
+		if f.space.site == s {
+			add(frontKey{f.scheme, f.host})
+		}
+	}
+	for _, p := range s.Hosts {
+		if host, literal := p.Literal(); literal {
+			add(frontKey{"https", host})
+			add(frontKey{"http", host})
+		}
+	}
+	return out
 }
