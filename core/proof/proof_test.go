@@ -37,8 +37,11 @@ func looseTree() *site.Tree {
 
 // readTable gives the tables that the rulebooks of testdata name.
 func readTable(name string) ([]byte, error) {
-	if filepath.Base(name) == "chain.csv" {
+	switch filepath.Base(name) {
+	case "chain.csv":
 		return []byte("/r,/fares/\n/r2,/prices\n/r3,/r2\n"), nil
+	case "hosts.csv":
+		return []byte("/row,https://d.example/over\n/row2,https://c.example/fares/\n"), nil
 	}
 	return []byte("/a,/fares/\n/b,/none\n/c,/nil\n"), nil
 }

@@ -3,6 +3,7 @@ package proof
 import (
 	"fmt"
 	"regexp"
+	"strings"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -35,6 +36,7 @@ func findSplits(c *checker) {
 			f.Count++
 		}
 		names := c.names(s)
+		var asked *site.Node // the page last found under another name
 		c.Tree(s).Each(func(n *site.Node) {
 			if !n.Folder || n.Hidden {
 				return
@@ -52,7 +54,7 @@ func findSplits(c *checker) {
 				if path == "" {
 					continue
 				}
-				if resp := c.Predict(&other); resp.Status == 200 && resp.File == folder.File {
+				if c.shows(&other, folder.File) {
 					way := "document"
 					advice := `send the longer one on:   redirect plain on ~/(.*/)?` + regexp.QuoteMeta(folder.File.Name()) + ` to /{1} as permanent`
 					if path == n.Path {
@@ -65,15 +67,14 @@ func findSplits(c *checker) {
 				other := *at
 				other.Address.Host = name.host
 				setScheme(&other, name.scheme)
-				if other.Address == at.Address {
+				if other.Address == at.Address || !c.shows(&other, folder.File) {
 					continue
 				}
-				if resp := c.Predict(&other); resp.Status == 200 && resp.File == folder.File {
-					advice := "send all on to https:   redirect secure when scheme http to https://{host}{path} as permanent"
-					if name.host != s.Address.Host {
-						advice = "send one on to the other:   redirect one-name when host " + name.host + " to " + s.Address.Origin() + "{path} as permanent"
-					}
-					note("host "+name.scheme+name.host, advice, at, &other)
+				if name.host == at.Address.Host {
+					note("scheme", "send all on to https:   redirect secure when scheme http to https://{host}{path} as permanent", at, &other)
+				} else if asked != n {
+					note("host", "", at, &other)
+					asked = n
 				}
 			}
 		})
@@ -81,32 +82,69 @@ func findSplits(c *checker) {
 			f := splits[way]
 			found[s] = true
 			f.Message += further(f.Count-1, "So is one more page in the same way.", "So are %d more pages in the same way.")
+			if way == "host" {
+				names := c.alikeNames(s, f)
+				f.Message += further(len(names)-1, "The site answers under one more name.", "The site answers under %d more names.")
+				what, which := "one on to the other", "when host "+strings.Join(names, " ")
+				if len(names) > 1 {
+					what = "the others on to it"
+				}
+				if len(names) > maxNames {
+					which = "unless host " + f.Request.Address.Host
+				}
+				f.Advice = fmt.Sprintf("send %s:   redirect one-name %s to %s{path} as permanent", what, which, f.Request.Address.Origin())
+			}
 			c.siteFinding(*f)
 		}
 	}
 	c.concludeSites(found, Tried, "the folders of the tree were asked for, by their documents, without their slash, and by every host")
 }
 
-// names gives the schemes and hosts by which a site can be asked.
+// maxNames is how many names advice says one by one.
+const maxNames = 3
+
+// names gives the schemes and hosts by which a site is asked: those of its fronts,
+// and one that stands for all other names.
 func (c *checker) names(s *rulebook.Site) []frontKey {
 	var out []frontKey
-	known := map[frontKey]bool{}
-	add := func(name frontKey) {
-		if !known[name] {
-			known[name] = true
-			out = append(out, name)
-		}
-	}
 	for _, f := range c.graph().fronts {
 		if f.space.site == s {
-			add(frontKey{f.scheme, f.host})
+			out = append(out, frontKey{f.scheme, f.host})
 		}
 	}
 	for _, p := range s.Hosts {
-		if host, literal := p.Literal(); literal {
-			add(frontKey{"https", host})
-			add(frontKey{"http", host})
+		if host, literal := p.Literal(); literal && c.graph().at[frontKey{"https", host}] == nil {
+			return append(out, frontKey{"https", host}, frontKey{"http", host})
 		}
 	}
 	return out
+}
+
+// shows reports whether a request is answered with a file.
+func (c *checker) shows(req *request.Request, file *site.Node) bool {
+	resp := c.Predict(req)
+	return resp.Status == 200 && resp.File == file
+}
+
+// alikeNames gives the names under which a site answers with the page of a finding,
+// too: its other request's first.
+func (c *checker) alikeNames(s *rulebook.Site, f *Finding) []string {
+	names := []string{f.Other.Address.Host}
+	file := c.Predict(f.Request).File
+	for _, p := range s.Hosts {
+		host, literal := p.Literal()
+		if !literal || host == f.Request.Address.Host || host == names[0] {
+			continue
+		}
+		for _, scheme := range []string{"https", "http"} {
+			req := *f.Other
+			req.Address.Host = host
+			setScheme(&req, scheme)
+			if c.shows(&req, file) {
+				names = append(names, host)
+				break
+			}
+		}
+	}
+	return names
 }

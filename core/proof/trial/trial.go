@@ -23,7 +23,7 @@ import (
 func Book(r *rand.Rand) string {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	var b strings.Builder
-	b.WriteString("site s address https://s.example hosts www.s.example\n")
+	b.WriteString("site s address https://s.example hosts " + strings.Join(others, " ") + "\n")
 	for i := range 1 + r.IntN(5) {
 		on := pick("/a", "/:x", "/*", "/a/:x", "/:x/:y", "/a*", "/:x-:y", "/a/*", "/b/:x{/}?", "~/(a|b)+", "~/a(.*)b")
 		var names []string
@@ -43,7 +43,7 @@ func Book(r *rand.Rand) string {
 				to += pick(names...)
 			}
 		}
-		when := pick("", "", "", " when scheme http", " when scheme https", " when header.h present", " unless header.h present", " when host www.s.example", " when query.q 1",
+		when := pick("", "", "", " when scheme http", " when scheme https", " when header.h present", " unless header.h present", " when host www.s.example", " when host old.s.example", " unless host s.example old.s.example", " when host ~o.*", " when query.q 1",
 			" when method POST", " unless method POST", " when client 192.0.2.0/24", " unless client 192.0.2.0/24")
 		where := "on " + on
 		if r.IntN(5) == 0 && !strings.Contains(to, "{") {
@@ -52,7 +52,7 @@ func Book(r *rand.Rand) string {
 		switch r.IntN(10) {
 		case 0, 1, 2, 3:
 			if r.IntN(4) == 0 {
-				to = pick("https", "http") + "://" + pick("{host}", "s.example") + to
+				to = pick("https", "http") + "://" + pick("{host}", "s.example", "old.s.example", "c.s.example") + to
 			}
 			fmt.Fprintf(&b, "redirect e%d %s%s to %s as %s\n", i, where, when, to, pick("301", "301", "307", "303"))
 		case 4, 5:
@@ -81,7 +81,7 @@ const (
 func Load(name string) ([]byte, error) {
 	switch name {
 	case Table:
-		return []byte("/a,/b\n/b,/a/\n/b?q=1,/ab\n/ab,/a/b,302\n/ba,,410\nhttps://s.example/aa,/a\n"), nil
+		return []byte("/a,/b\n/b,/a/\n/b?q=1,/ab\n/ab,/a/b,302\n/ba,,410\nhttps://s.example/aa,/a\n/aba,https://c.s.example/a\n/bb,https://old.s.example/b\n"), nil
 	case Accounts:
 	default:
 		return nil, os.ErrNotExist
@@ -89,12 +89,15 @@ func Load(name string) ([]byte, error) {
 	return []byte("a:$2a$04$4y.2qM7uE8l8CKtcMzd25urC99HnSazwsZ5.Reqgzpq0qwsG8RsSu\n"), nil
 }
 
+// others are the names of a site of Book beside its main one.
+var others = []string{"www.s.example", "old.s.example", "c.s.example"}
+
 // Requests gives all requests over paths of up to five characters, with every
 // value of the conditions that a rulebook of Book has.
 func Requests(base request.Address, text string) []*request.Request {
 	vary := 0
 	for bit, word := range []string{"host", "scheme", "header.h", "query.q", "method", "client", "ask"} {
-		if strings.Contains(text, "when "+word) || strings.Contains(text, "unless "+word) || bit == 1 && strings.Contains(text, "http://") || word == "ask" && strings.Contains(text, " ask ") {
+		if strings.Contains(text, "when "+word) || strings.Contains(text, "unless "+word) || bit == 0 && strings.Contains(text, "to http") || bit == 1 && strings.Contains(text, "http://") || word == "ask" && strings.Contains(text, " ask ") {
 			vary |= 1 << bit
 		}
 	}
@@ -121,7 +124,7 @@ func Requests(base request.Address, text string) []*request.Request {
 			req := &request.Request{Address: base}
 			req.Address.Path = p
 			if i&1 != 0 {
-				req.Address.Host = "www.s.example"
+				req.Address.Host = others[len(out)%len(others)] // in turn
 			}
 			if i&2 != 0 {
 				req.Address.Scheme, req.Address.Port = "http", 80
