@@ -44,6 +44,15 @@ func many(n int, entry func(i int) string) string {
 	return b.String()
 }
 
+// names gives n names of hosts.
+func names(n int) string {
+	var b strings.Builder
+	for i := range n {
+		fmt.Fprintf(&b, " h%d.example", i)
+	}
+	return b.String()
+}
+
 // table is a table of moves of which one row in ten leads to another.
 func largeTable(n int) []byte {
 	var b strings.Builder
@@ -67,9 +76,10 @@ func BenchmarkCheck(b *testing.B) {
 		{"queries=2000", many(2000, func(i int) string {
 			return fmt.Sprintf("redirect q%d on /index.php when query.id %d to /pages/%d/ as permanent", i, i, i)
 		})},
-		{"domains=500", many(500, func(i int) string {
+		{"domains=2000", many(2000, func(i int) string {
 			return fmt.Sprintf("redirect d%d when host h%d.s.example to https://s.example/%d/ as permanent", i, i, i)
 		})},
+		{"names=5000", "site s address https://s.example hosts" + names(5000) + "\nredirect old on /old to /new as 301\nredirect new on /new to /x as 301\n"},
 		{"error-pages=2000", many(2000, func(i int) string { return fmt.Sprintf("error e%d for 4xx in /part%d/ text gone", i, i) })},
 		{"networks=50000", many(1, func(int) string {
 			var list strings.Builder

@@ -17,18 +17,16 @@ var chain = Kind{
 	find:    findChains,
 }
 
-const maxChainEdges = 8
+const maxChainEdges = 32 // of one entry, at all schemes and hosts
 
 func findChains(c *checker) {
 	g := c.graph()
 	first := map[*rulebook.Rule]*engine.Visit{} // of a table's rows
 	rows := map[*rulebook.Rule]map[*rulebook.Row]bool{}
-	found, tried := map[*rulebook.Rule]bool{}, map[*rulebook.Rule]bool{}
+	var rules []*rulebook.Rule
+	hopsOf := map[*rulebook.Rule][]*hop{} // at all fronts
 	for _, h := range g.all {
-		if h.rule == nil || h.isRewrite() || found[h.rule] || h.row == nil && onlyMoves(h) {
-			continue
-		}
-		if len(h.edges) == 0 {
+		if h.rule == nil || h.isRewrite() || h.row == nil && onlyMoves(h) || len(h.edges) == 0 {
 			continue
 		}
 		if h.group != nil {
@@ -52,53 +50,16 @@ func findChains(c *checker) {
 			}
 			continue
 		}
-		if tried[h.rule] {
-			continue
+		if hopsOf[h.rule] == nil {
+			rules = append(rules, h.rule)
 		}
-		tried[h.rule] = true
-		for _, req := range c.firstProbes(h.front.space.site, h.rule) {
-			c.tried++
-			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.By == h.rule {
-				found[h.rule] = true
-				c.note(Found, h.rule, "")
-				c.add(chainFinding(v))
-				break
-			}
-		}
-		if found[h.rule] {
-			continue
-		}
-		state, why := Proved, ""
-		if len(h.edges) > maxChainEdges*c.effort {
-			state, why = Tried, fmt.Sprintf("it may lead to %d entries", len(h.edges))
-			h = &hop{rule: h.rule}
-		}
-		for _, to := range h.edges {
-			path, err := g.into(h, to.over())
-			if path == nil && err == nil {
-				continue
-			}
-			var shown *engine.Visit
-			_, err = h.front.space.find(question{in: []*rulebook.Rule{h.rule}, path: path, like: h.front.request(), fix: func(req *request.Request) bool {
-				c.tried++
-				v := c.Visit(req)
-				if isChain(v) && v.Hops[0].Response.By == h.rule {
-					shown = v
-				}
-				return shown != nil
-			}})
-			if err == nil {
-				found[h.rule] = true
-				c.note(Found, h.rule, "")
-				c.add(chainFinding(shown))
-				break
-			}
-			if err != errNone {
-				state, why = Tried, "visits that might go on were followed, and end"
-			}
-		}
-		if !found[h.rule] {
-			c.note(state, h.rule, why)
+		hopsOf[h.rule] = append(hopsOf[h.rule], h)
+	}
+	for _, r := range rules {
+		v, state, why := g.chainFrom(r, hopsOf[r])
+		c.note(state, r, why)
+		if v != nil {
+			c.add(chainFinding(v))
 		}
 	}
 	for r, v := range first {
@@ -113,6 +74,43 @@ func findChains(c *checker) {
 	}
 	c.redirectsProved()
 	c.conclusions("where each leads, no other redirect takes it on")
+}
+
+// chainFrom looks for a chain that begins with a rule at one of its hops.
+func (g *hops) chainFrom(r *rulebook.Rule, at []*hop) (v *engine.Visit, state, why string) {
+	begins := func(req *request.Request) bool {
+		g.tried++
+		visit := g.Visit(req)
+		if isChain(visit) && visit.Hops[0].Response.By == r {
+			v = visit
+		}
+		return v != nil
+	}
+	for _, req := range g.firstProbes(at[0].front.space.site, r) {
+		if begins(req) {
+			return v, Found, ""
+		}
+	}
+	state, edges := Proved, 0
+	for _, h := range at {
+		if edges += len(h.edges); edges > maxChainEdges*g.effort {
+			return nil, Tried, fmt.Sprintf("it may lead to %d entries and more", edges)
+		}
+		for _, to := range h.edges {
+			path, err := g.into(h, to.over())
+			if path == nil && err == nil {
+				continue
+			}
+			_, err = h.front.space.find(question{in: []*rulebook.Rule{r}, path: path, like: h.front.request(), fix: begins})
+			if err == nil {
+				return v, Found, ""
+			}
+			if err != errNone {
+				state, why = Tried, "visits that might go on were followed, and end"
+			}
+		}
+	}
+	return nil, state, why
 }
 
 // onlyMoves reports whether a hop changes nothing but the scheme and the host.
