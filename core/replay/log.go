@@ -193,13 +193,15 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		})
 	}
 	pool.Wait()
-	total, outcomes := all[0].tally, all[0].outcomes
+	first := all[0]
+	total, outcomes := first.tally, first.outcomes
 	var counts list.Counts
 	perChunk := map[int]int{}
 	var skips []placedSkip
 	for i, w := range all {
 		if i > 0 {
 			total.Merge(w.tally)
+			first.own = append(first.own, w.own...)
 			for key, c := range w.outcomes {
 				if mine := outcomes[key]; mine != nil {
 					mine.add(c)
@@ -217,6 +219,7 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		}
 		skips = append(skips, w.skips...)
 	}
+	first.countOwn()
 	total.Outcomes = make(map[Outcome]*OutcomeCount, len(outcomes))
 	for key, c := range outcomes {
 		o := outcomeOf(key.status, key.cause, key.by)
@@ -695,12 +698,11 @@ func (w *logWorker) target(key string) string {
 	return withMethod(&request.Request{Method: method}, address)
 }
 
-// fold adds what has been counted to the tally, at the end.
+// fold adds what has been counted to the tally, at the end, but for its own lines.
 func (w *logWorker) fold() {
 	for i := range w.slots.table {
 		w.foldSlot(&w.slots.table[i])
 	}
-	w.countOwn()
 	for _, c := range w.sums {
 		w.tally.Requests += c.n
 		w.tally.countBytes(&c.sum, c.n)

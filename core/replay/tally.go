@@ -393,6 +393,9 @@ func (t *Tally) Merge(o *Tally) {
 	t.Unmets += o.Unmets
 	t.Lists = append(t.Lists, o.Lists...)
 	t.Partial = t.Partial || o.Partial
+	if len(t.Outcomes) < len(o.Outcomes) {
+		t.Outcomes, o.Outcomes = o.Outcomes, t.Outcomes
+	}
 	for outcome, c := range o.Outcomes {
 		if mine := t.Outcomes[outcome]; mine != nil {
 			mine.add(c)
