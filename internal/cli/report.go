@@ -425,26 +425,28 @@ func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
 
 // recorded holds what servers answered against what is predicted.
 func (r *run) recorded(t *replay.Tally, most int) {
-	type cell struct {
+	type pair struct {
 		recorded  int
 		predicted string
 	}
-	cells := map[cell]int64{}
-	differs := map[cell]bool{}
-	rowTotals, columns := map[int]int64{}, map[string]bool{}
-	same, total := int64(0), int64(0)
+	type cell struct{ n, differs int64 }
+	cells := map[pair]cell{}
 	for o, c := range t.Outcomes {
 		for _, r := range c.Recorded {
-			at := cell{r.Status, o.Status}
-			cells[at] += r.N
-			differs[at] = differs[at] || r.Differs != nil
-			rowTotals[r.Status] += r.N
-			columns[o.Status] = true
-			total += r.N
-			if r.Differs == nil {
-				same += r.N
+			at := pair{r.Status, o.Status}
+			sum := cells[at]
+			sum.n += r.N
+			if r.Differs != nil {
+				sum.differs += r.N
 			}
+			cells[at] = sum
 		}
+	}
+	rowsOf, columns := map[int]bool{}, map[string]bool{}
+	same, total := int64(0), int64(0)
+	for at, sum := range cells {
+		rowsOf[at.recorded], columns[at.predicted] = true, true
+		total, same = total+sum.n, same+sum.n-sum.differs
 	}
 	if total == 0 {
 		return
@@ -458,20 +460,15 @@ func (r *run) recorded(t *replay.Tally, most int) {
 		right = append(right, i+1)
 	}
 	rows := [][]string{heads}
-	var recorded []int
-	for status := range rowTotals {
-		recorded = append(recorded, status)
-	}
-	slices.Sort(recorded)
-	for _, status := range recorded {
+	for _, status := range slices.Sorted(maps.Keys(rowsOf)) {
 		row := []string{fmt.Sprint(status)}
 		for _, s := range statuses {
-			n := cells[cell{status, s}]
-			text := render.Number(n)
+			sum := cells[pair{status, s}]
+			text := render.Number(sum.n)
 			switch {
-			case n == 0:
+			case sum.n == 0:
 				text = "."
-			case differs[cell{status, s}]:
+			case sum.differs > 0:
 				text = r.out.Doubtful(text)
 			}
 			row = append(row, text)
