@@ -26,7 +26,7 @@ var harms = []struct{ what, file, from, to string }{
 	{"a superset is subtracted", "core/proof/space.go", "under := s.of(r).under", "under := s.of(r).over"},
 	{"the excluded need not hold in all fields", "core/proof/space.go", "next.alive[i] = alive[i] && s.holdAll", "next.alive[i] = alive[i] || s.holdAll"},
 	{"an unless is read as a when", "core/proof/space.go", "return pattern.Not(pattern.Or(over...)), pattern.Not(low)", "return pattern.Or(over...), low"},
-	{"blocks of clients end one too early", "core/engine/clients.go", "cut.begin(next, classOf())", "cut.begin(next.Prev(), classOf())"},
+	{"blocks of clients end one too early", "core/engine/clients.go", "cut.begin(next, outer())", "cut.begin(next.Prev(), outer())"},
 	{"the reading goes on above a rewrite", "core/proof/hops.go", "return to.pos > h.pos", "return to.pos < h.pos"},
 	{"what a rewrite brings is read above", "core/proof/hops.go", "above == maxAbove || h.fed", "above == maxAbove"},
 	{"a circle that grows is said to shrink", "core/proof/hops.go", "grows-least >= 0", "grows-least > 3"},
@@ -35,6 +35,10 @@ var harms = []struct{ what, file, from, to string }{
 	{"a text stands for the words that are like it", "core/proof/space.go", "if len(words) > 0 {", "if len(words) > 999 {"},
 	{"what was found for some sets is told of others", "core/proof/space.go", `key += "\x00\x00" + set.source`, `key += set.source[:0]`},
 	{"values that two entries share keep them apart", "core/proof/conflict.go", "return v.Text == w.Text })", "return v.Text == w.Text && len(v.Text) > 9 })"},
+	{"a name that a test says stands for all others", "core/proof/space.go", "literal && !slices.Contains(words, name)", "literal"},
+	{"who is not wanted is taken for who is", "core/proof/hops.go", "!t.Unless && t.Plain", "t.Plain"},
+	{"chains are looked for at one host alone", "core/proof/chain.go", "for _, h := range at {", "for _, h := range at[:1] {"},
+	{"hosts that rows name are no fronts", "core/proof/hops.go", "						name(rest)\n", "						_ = rest\n"},
 	{"a longer beginning is no rival", "core/proof/neverreached.go", "strings.HasPrefix(p, q) || strings.HasPrefix(q, p)", "strings.HasPrefix(p, q)"},
 }
 

@@ -41,7 +41,7 @@ func readTable(name string) ([]byte, error) {
 	case "chain.csv":
 		return []byte("/r,/fares/\n/r2,/prices\n/r3,/r2\n"), nil
 	case "hosts.csv":
-		return []byte("/row,https://d.example/over\n/row2,https://c.example/fares/\n"), nil
+		return []byte("/row,https://f.example/over\n/row2,https://c.example/fares/\n"), nil
 	}
 	return []byte("/a,/fares/\n/b,/none\n/c,/nil\n"), nil
 }
