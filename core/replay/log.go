@@ -193,22 +193,16 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		})
 	}
 	pool.Wait()
-	first := all[0]
-	total, outcomes := first.tally, first.outcomes
+	var outcomes map[Outcome]*OutcomeCount
+	var adding sync.WaitGroup // while all else is added up
+	adding.Go(func() { outcomes = addOutcomes(all) })
+	total := all[0].tally
 	var counts list.Counts
 	perChunk := map[int]int{}
 	var skips []placedSkip
 	for i, w := range all {
 		if i > 0 {
 			total.Merge(w.tally)
-			first.own = append(first.own, w.own...)
-			for key, c := range w.outcomes {
-				if mine := outcomes[key]; mine != nil {
-					mine.add(c)
-				} else {
-					outcomes[key] = c
-				}
-			}
 		}
 		counts.Lines += w.counts.Lines
 		counts.Requests += w.counts.Requests
@@ -219,15 +213,6 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		}
 		skips = append(skips, w.skips...)
 	}
-	first.countOwn()
-	total.Outcomes = make(map[Outcome]*OutcomeCount, len(outcomes))
-	for key, c := range outcomes {
-		o := outcomeOf(key.status, key.cause, key.by)
-		if same := total.Outcomes[o]; same != nil { // two sites may have read one entry
-			c.add(same)
-		}
-		total.Outcomes[o] = c
-	}
 	slices.SortFunc(skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
 	before, at := 0, 0
 	for _, s := range skips[:min(keptSkips, len(skips))] {
@@ -236,9 +221,36 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		}
 		counts.First = append(counts.First, list.Skip{Line: before + s.line, Reason: s.reason})
 	}
+	adding.Wait()
+	total.Outcomes = outcomes
 	total.AddCounts(name, counts)
 	total.Partial = o.stopped()
 	return total, errors.Join(errs...)
+}
+
+// addOutcomes adds up what came of the requests of all workers.
+func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
+	first := all[0]
+	for _, w := range all[1:] {
+		first.own = append(first.own, w.own...)
+		for key, c := range w.outcomes {
+			if mine := first.outcomes[key]; mine != nil {
+				mine.add(c)
+			} else {
+				first.outcomes[key] = c
+			}
+		}
+	}
+	first.countOwn()
+	out := make(map[Outcome]*OutcomeCount, len(first.outcomes))
+	for key, c := range first.outcomes {
+		o := outcomeOf(key.status, key.cause, key.by)
+		if same := out[o]; same != nil { // two sites may have read one entry
+			c.add(same)
+		}
+		out[o] = c
+	}
+	return out
 }
 
 const keptSkips = 10
