@@ -4,6 +4,7 @@ import (
 	"math"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -133,11 +134,19 @@ func (c *checker) paths(r *rulebook.Rule) []probePath {
 	return out
 }
 
+// specimen gives a text that a pattern takes: a name that a host can have, if it is
+// one of hosts.
 func specimen(p *pattern.Pattern) string {
 	if s, ok := p.Literal(); ok {
 		return s
 	}
-	if words := p.Words(1); len(words) > 0 {
+	words := p.Words(4)
+	for _, word := range words {
+		if !slices.ContainsFunc(strings.Split(word, "."), func(label string) bool { return label == "" || strings.Trim(label, "-") != label }) {
+			return word
+		}
+	}
+	if len(words) > 0 {
 		return strings.Trim(words[0], ".")
 	}
 	return ""

@@ -83,14 +83,19 @@ func findSplits(c *checker) {
 			found[s] = true
 			f.Message += further(f.Count-1, "So is one more page in the same way.", "So are %d more pages in the same way.")
 			if way == "host" {
-				names := c.alikeNames(s, f)
-				f.Message += further(len(names)-1, "The site answers under one more name.", "The site answers under %d more names.")
+				names, all := c.alikeNames(s, f)
 				what, which := "one on to the other", "when host "+strings.Join(names, " ")
 				if len(names) > 1 {
 					what = "the others on to it"
 				}
-				if len(names) > maxNames {
-					which = "unless host " + f.Request.Address.Host
+				switch {
+				case all:
+					f.Message += " The site answers under every other name, too."
+				case len(names) > 0:
+					f.Message += further(len(names)-1, "The site answers under one more name.", "The site answers under %d more names.")
+				}
+				if all || len(names) == 0 || len(names) > maxNames {
+					what, which = "the others on to it", "unless host "+f.Request.Address.Host
 				}
 				f.Advice = fmt.Sprintf("send %s:   redirect one-name %s to %s{path} as permanent", what, which, f.Request.Address.Origin())
 			}
@@ -112,13 +117,33 @@ func (c *checker) names(s *rulebook.Site) []frontKey {
 			out = append(out, frontKey{f.scheme, f.host})
 		}
 	}
-	for _, p := range s.Hosts {
-		if host, literal := p.Literal(); literal && c.graph().at[frontKey{"https", host}] == nil {
-			return append(out, frontKey{"https", host}, frontKey{"http", host})
+	for _, n := range c.ownNames(s) {
+		if c.graph().at[frontKey{"https", n.host}] == nil {
+			return append(out, frontKey{"https", n.host}, frontKey{"http", n.host})
 		}
 	}
 	return out
 }
+
+// An ownName is a name of a site, or a pattern of its names with one of them; of any
+// name there is no pattern.
+type ownName struct{ text, host string }
+
+func (c *checker) ownNames(s *rulebook.Site) []ownName {
+	var out []ownName
+	for _, p := range s.Hosts {
+		if host := specimen(p); c.SiteFor(host) == s {
+			out = append(out, ownName{p.String(), host})
+		}
+	}
+	if c.SiteFor(anyName) == s {
+		out = append(out, ownName{"", anyName})
+	}
+	return out
+}
+
+// anyName is a name that nobody has (RFC 2606).
+const anyName = "any-name.invalid"
 
 // shows reports whether a request is answered with a file.
 func (c *checker) shows(req *request.Request, file *site.Node) bool {
@@ -127,24 +152,23 @@ func (c *checker) shows(req *request.Request, file *site.Node) bool {
 }
 
 // alikeNames gives the names under which a site answers with the page of a finding,
-// too: its other request's first.
-func (c *checker) alikeNames(s *rulebook.Site, f *Finding) []string {
-	names := []string{f.Other.Address.Host}
+// too, and reports whether any name does.
+func (c *checker) alikeNames(s *rulebook.Site, f *Finding) (names []string, all bool) {
 	file := c.Predict(f.Request).File
-	for _, p := range s.Hosts {
-		host, literal := p.Literal()
-		if !literal || host == f.Request.Address.Host || host == names[0] {
-			continue
-		}
-		for _, scheme := range []string{"https", "http"} {
+	for _, n := range c.ownNames(s) {
+		alike := func(scheme string) bool {
 			req := *f.Other
-			req.Address.Host = host
+			req.Address.Host = n.host
 			setScheme(&req, scheme)
-			if c.shows(&req, file) {
-				names = append(names, host)
-				break
-			}
+			return n.host != f.Request.Address.Host && c.shows(&req, file)
+		}
+		switch {
+		case !alike("https") && !alike("http"):
+		case n.text == "":
+			all = true
+		default:
+			names = append(names, n.text)
 		}
 	}
-	return names
+	return names, all
 }
