@@ -23,7 +23,7 @@ import (
 )
 
 // A front is a scheme and a host by which a site is asked. One host stands for all
-// that no test tells from it, and that no redirect names.
+// that no test tells from it, and that no redirect or row names.
 type front struct {
 	space  *space
 	scheme string
