@@ -94,7 +94,7 @@ func (g *hops) chainFrom(r *rulebook.Rule, at []*hop) (v *engine.Visit, state, w
 	state, edges := Proved, 0
 	for _, h := range at {
 		if edges += len(h.edges); edges > maxChainEdges*g.effort {
-			return nil, Tried, fmt.Sprintf("it may lead to %d entries and more", edges)
+			return nil, Tried, fmt.Sprintf("it may lead on in %d ways and more", edges)
 		}
 		for _, to := range h.edges {
 			path, err := g.into(h, to.over())

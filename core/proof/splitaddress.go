@@ -83,21 +83,7 @@ func findSplits(c *checker) {
 			found[s] = true
 			f.Message += further(f.Count-1, "So is one more page in the same way.", "So are %d more pages in the same way.")
 			if way == "host" {
-				names, all := c.alikeNames(s, f)
-				what, which := "one on to the other", "when host "+strings.Join(names, " ")
-				if len(names) > 1 {
-					what = "the others on to it"
-				}
-				switch {
-				case all:
-					f.Message += " The site answers under every other name, too."
-				case len(names) > 0:
-					f.Message += further(len(names)-1, "The site answers under one more name.", "The site answers under %d more names.")
-				}
-				if all || len(names) == 0 || len(names) > maxNames {
-					what, which = "the others on to it", "unless host "+f.Request.Address.Host
-				}
-				f.Advice = fmt.Sprintf("send %s:   redirect one-name %s to %s{path} as permanent", what, which, f.Request.Address.Origin())
+				c.tellNames(s, f)
 			}
 			c.siteFinding(*f)
 		}
@@ -151,24 +137,38 @@ func (c *checker) shows(req *request.Request, file *site.Node) bool {
 	return resp.Status == 200 && resp.File == file
 }
 
-// alikeNames gives the names under which a site answers with the page of a finding,
-// too, and reports whether any name does.
-func (c *checker) alikeNames(s *rulebook.Site, f *Finding) (names []string, all bool) {
-	file := c.Predict(f.Request).File
+// tellNames completes the finding of a page under two names: how many more there are,
+// and what is to be done about all of them.
+func (c *checker) tellNames(s *rulebook.Site, f *Finding) {
+	main, file := f.Request.Address, c.Predict(f.Request).File
+	var names []string
+	every := false
 	for _, n := range c.ownNames(s) {
 		alike := func(scheme string) bool {
 			req := *f.Other
 			req.Address.Host = n.host
 			setScheme(&req, scheme)
-			return n.host != f.Request.Address.Host && c.shows(&req, file)
+			return n.host != main.Host && c.shows(&req, file)
 		}
 		switch {
 		case !alike("https") && !alike("http"):
 		case n.text == "":
-			all = true
+			every = true
 		default:
 			names = append(names, n.text)
 		}
 	}
-	return names, all
+	what, which := "the others on to it", "when host "+strings.Join(names, " ")
+	if every || len(names) == 0 || len(names) > maxNames {
+		which = "unless host " + main.Host
+	} else if len(names) == 1 {
+		what = "one on to the other"
+	}
+	switch {
+	case every:
+		f.Message += " The site answers under every other name, too."
+	case len(names) > 0:
+		f.Message += further(len(names)-1, "The site answers under one more name.", "The site answers under %d more names.")
+	}
+	f.Advice = fmt.Sprintf("send %s:   redirect one-name %s to %s{path} as permanent", what, which, main.Origin())
 }
