@@ -71,7 +71,11 @@ func findSplits(c *checker) {
 					continue
 				}
 				if name.host == at.Address.Host {
-					note("scheme", "send all on to https:   redirect secure when scheme http to https://{host}{path} as permanent", at, &other)
+					host := "{host}"
+					if s.UnknownHosts { // whoever asks could name any
+						host = at.Address.Host
+					}
+					note("scheme", "send all on to https:   redirect secure when scheme http to https://"+host+"{path} as permanent", at, &other)
 				} else if asked != n {
 					note("host", "", at, &other)
 					asked = n

@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"strings"
 	"testing"
 
 	"kibitz/core/engine"
@@ -46,5 +47,28 @@ func TestSplitNames(t *testing.T) {
 		if message != test.message || advice != test.advice {
 			t.Errorf("%s\n%s\n%s\nwant\n%s\n%s", test.rules, message, advice, test.message, test.advice)
 		}
+	}
+}
+
+// What is advised for a site that answers under any name sends nobody elsewhere.
+func TestSplitAdviceIsSafe(t *testing.T) {
+	rules := "site s address https://s.example unknown-hosts answer\n"
+	files := []*site.Tree{site.Memory(map[string]string{"/index.html": "home", "/fares/index.html": "fares"})}
+	check := func(kind string) []*Finding {
+		book, err := rulebook.Read("t.kibitz", []byte(rules), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return Only(engine.New(book, files), kind)
+	}
+	advised := 0
+	for _, f := range check("split-address") {
+		if _, entry, ok := strings.Cut(f.Advice, ":   "); ok {
+			rules += entry + "\n"
+			advised++
+		}
+	}
+	if left := append(check("split-address"), check("open-target")...); advised != 3 || len(left) > 0 {
+		t.Errorf("%d entries are advised; with them, %v is left:\n%s", advised, left, rules)
 	}
 }
