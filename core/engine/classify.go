@@ -143,6 +143,7 @@ type classifierPart struct {
 	late  [1 << 9]knownValue     // some of them, by what sample takes of them
 
 	clients *clientReader // where the field is the client
+	found   []Class       // of the lines at hand, where there are other parts
 
 	few []*rulebook.Test // the tests, if they are few and quickly decided
 	ids []uint32         // the classes, by what holds of them
@@ -207,7 +208,7 @@ func (p *classifierPart) knownID(value []byte) (id uint32, ok bool) {
 func (p *classifierPart) classOf(c *Classifier, value []byte) uint32 {
 	id, ok := p.knownID(value)
 	if !ok {
-		id = c.site.fields[p.field].of(string(value), len(value) > 0).id
+		id = c.site.fields[p.field].of(string(value), len(value) > 0).ID
 		if len(p.known) >= maxKnown {
 			clear(p.known)
 		}
@@ -232,7 +233,7 @@ func (e *Engine) Classifier(host string) *Classifier {
 		part := classifierPart{field: i, known: map[string]*knownValue{}, few: fewOf(f.tests), ids: make([]uint32, 1<<fewTests)}
 		switch {
 		case f.clients != nil:
-			part.reads, part.clients = columnClient, &clientReader{clients: f.clients}
+			part.reads, part.clients = columnClient, newClientReader(f.clients)
 		case f.field == rulebook.Field{Kind: rulebook.FieldHeader, Name: "user-agent"}:
 			part.reads = columnAgent
 		case f.field == rulebook.Field{Kind: rulebook.FieldHeader, Name: "referer"}:
@@ -253,34 +254,52 @@ func (e *Engine) Classifier(host string) *Classifier {
 // maxClasses bounds the memory for classes that are made of several fields'.
 const maxClasses = 1 << 16
 
-// Class gives the number of a class: requests for the same target with values of
-// the same class have the same answer, if no template copies a value. Of entries that
-// are alike, own is the one for the line's client: if it decides for one line of the
-// class, each other's own decides in its place.
-func (c *Classifier) Class(l *list.Line) (class uint32, own *rulebook.Rule) {
+// A Class is one of a line's values that the rulebook reads, beside its target: requests
+// for the same target with values of the same class have the same answer, if no template
+// copies a value.
+type Class struct {
+	ID  uint32         // no other class has it
+	Own *rulebook.Rule // of entries that are alike, the one for the line's client: if it decides for one line of the class, each other's own decides in its place
+}
+
+// Classes gives the classes of lines, as many as are read at once: what one of them waits
+// for, the others need not.
+func (c *Classifier) Classes(lines []list.Line, out []Class) {
+	out = out[:len(lines)]
 	if len(c.parts) == 1 && len(c.time) == 0 {
-		return c.parts[0].class(c, l)
+		c.parts[0].classes(c, lines, out)
+		return
 	}
-	c.key = c.key[:0]
-	for i := range c.parts {
-		part, rule := c.parts[i].class(c, l)
-		if rule != nil {
-			own = rule
+	for p := range c.parts {
+		part := &c.parts[p]
+		if len(part.found) < len(lines) {
+			part.found = make([]Class, len(lines))
 		}
-		c.key = binary.LittleEndian.AppendUint32(c.key, part)
+		part.classes(c, lines, part.found[:len(lines)])
 	}
-	if len(c.time) > 0 {
-		c.key = append(c.key, c.timed(l.Time)...)
-	}
-	id, ok := c.all[string(c.key)]
-	if !ok {
-		if len(c.all) >= maxClasses {
-			clear(c.all) // what is met again gets another number, and the same answer
+	for i := range lines {
+		own := (*rulebook.Rule)(nil)
+		c.key = c.key[:0]
+		for p := range c.parts {
+			found := &c.parts[p].found[i]
+			if found.Own != nil {
+				own = found.Own
+			}
+			c.key = binary.LittleEndian.AppendUint32(c.key, found.ID)
 		}
-		id = classIDs.Add(1)
-		c.all[string(c.key)] = id
+		if len(c.time) > 0 {
+			c.key = append(c.key, c.timed(lines[i].Time)...)
+		}
+		id, ok := c.all[string(c.key)]
+		if !ok {
+			if len(c.all) >= maxClasses {
+				clear(c.all) // what is met again gets another number, and the same answer
+			}
+			id = classIDs.Add(1)
+			c.all[string(c.key)] = id
+		}
+		out[i] = Class{id, own}
 	}
-	return id, own
 }
 
 // timed says which tests of times hold. Lines that follow each other are mostly of
@@ -301,24 +320,32 @@ func (c *Classifier) timed(text []byte) []byte {
 	return c.holds
 }
 
-// class gives the class of one value, as Class does.
-func (p *classifierPart) class(c *Classifier, l *list.Line) (class uint32, own *rulebook.Rule) {
+// classes gives the classes of one value of each line, as Classes does.
+func (p *classifierPart) classes(c *Classifier, lines []list.Line, out []Class) {
+	if p.reads == columnClient {
+		p.clients.classes(lines, out)
+		return
+	}
+	for i := range lines {
+		out[i] = Class{ID: p.class(c, &lines[i])}
+	}
+}
+
+// class gives the class of a line's value that is no client.
+func (p *classifierPart) class(c *Classifier, l *list.Line) uint32 {
 	switch p.reads {
-	case columnClient:
-		of := p.clients.of(l.Client)
-		return of.id, of.own
 	case columnAgent:
 		if last := l.Last(); len(last) > 0 {
 			if id, ok := p.knownID(last); ok {
-				return id, nil
+				return id
 			}
 		}
 		l.Tail()
-		return p.classOf(c, l.Agent), nil
+		return p.classOf(c, l.Agent)
 	case columnReferrer:
-		return p.referrer(c, l), nil
+		return p.referrer(c, l)
 	}
-	return p.classOf(c, nil), nil
+	return p.classOf(c, nil)
 }
 
 // referrer gives the class of a line's referrer. There are many of them, while
@@ -339,7 +366,7 @@ func (p *classifierPart) referrer(c *Classifier, l *list.Line) uint32 {
 		}
 	}
 	if p.ids[at] == 0 {
-		p.ids[at] = c.site.fields[p.field].of(string(value), len(value) > 0).id
+		p.ids[at] = c.site.fields[p.field].of(string(value), len(value) > 0).ID
 	}
 	return p.ids[at]
 }

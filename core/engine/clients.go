@@ -14,6 +14,7 @@ import (
 	"sort"
 	"unsafe"
 
+	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
 )
 
@@ -59,8 +60,8 @@ func (c *classes) cutClients() *clients {
 	inside := func(outer *class, more []int) *class {
 		if len(outer.flips) == 0 && len(more) == 1 {
 			bit := more[0]
-			if alone[bit].id == 0 {
-				alone[bit].id, alone[bit].holds, alone[bit].flips, alone[bit].owners = classIDs.Add(1), cut.nobody.holds, flips[bit:bit+1:bit+1], owners[bit:bit+1:bit+1]
+			if alone[bit].ID == 0 {
+				alone[bit].ID, alone[bit].holds, alone[bit].flips, alone[bit].owners = classIDs.Add(1), cut.nobody.holds, flips[bit:bit+1:bit+1], owners[bit:bit+1:bit+1]
 			}
 			return &alone[bit]
 		}
@@ -76,7 +77,7 @@ func (c *classes) cutClients() *clients {
 		}
 		of := several[string(key)]
 		if of == nil {
-			of = &class{id: classIDs.Add(1), holds: cut.nobody.holds, flips: both}
+			of = &class{Class: Class{ID: classIDs.Add(1)}, holds: cut.nobody.holds, flips: both}
 			for _, bit := range both {
 				of.owners = append(of.owners, owners[bit])
 			}
@@ -167,7 +168,7 @@ func (c *clients) of(client netip.Addr) *class {
 	case !client.IsValid():
 		return c.none
 	case client.Is4():
-		return c.v4.find(number4(client))
+		return c.v4.class[c.v4.find(number4(client))]
 	case client.Zone() != "": // no network has zones
 		return c.nobody
 	}
@@ -180,7 +181,18 @@ func (c *clients) of(client netip.Addr) *class {
 // It is for one goroutine.
 type clientReader struct {
 	*clients
-	known [1 << 10]beginning // by a hash
+	known  [1 << 10]beginning // by a hash
+	always uint64             // not 0: what begins like an address must be read on, for what is none is of another class
+	near   []int              // the lines whose clients must be read
+}
+
+func newClientReader(c *clients) *clientReader {
+	r := &clientReader{clients: c}
+	r.known[0].marks = allNetworks // where no beginning would be found
+	if c.none != c.nobody {
+		r.always = 1
+	}
+	return r
 }
 
 // A beginning is what addresses have in common.
@@ -190,16 +202,37 @@ type beginning struct {
 	marks  uint32 // the map that tells where networks are
 }
 
+func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*spread>>(64-10)] }
+
+// classes gives the classes of the clients of lines. It does so in two steps, so that
+// the first has no branch that could not be foretold.
+func (c *clientReader) classes(lines []list.Line, out []Class) {
+	nobody := c.nobody.Class
+	if len(c.near) < len(lines) {
+		c.near = make([]int, len(lines))
+	}
+	near := 0
+	for i := range lines {
+		begins := twoNumbers(lines[i].Client)
+		out[i] = nobody
+		c.near[near] = i
+		known := c.beginning(begins)
+		if known.text^begins|uint64(known.marks)|c.always != 0 {
+			near++
+		}
+	}
+	for _, i := range c.near[:near] {
+		out[i] = c.of(lines[i].Client)
+	}
+}
+
 // of gives the class of a client.
-func (c *clientReader) of(text []byte) *class {
+func (c *clientReader) of(text []byte) Class {
 	begins := twoNumbers(text)
-	known := &c.known[begins*spread>>(64-10)]
+	known := c.beginning(begins)
 	var address uint32
 	ok := false
 	if known.text == begins && begins != 0 {
-		if known.marks == noNetwork && c.none == c.nobody { // what begins like that and is no address is of the same class
-			return c.nobody
-		}
 		var low uint32
 		low, ok = lastNumbers(text[(bits.Len64(begins)+7)/8:])
 		address = known.number | low
@@ -208,15 +241,18 @@ func (c *clientReader) of(text []byte) *class {
 		client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
 		client = client.Unmap()
 		if !client.Is4() {
-			return c.clients.of(client)
+			return c.clients.of(client).Class
 		}
 		address = number4(client)
+		if begins == 0 {
+			return c.v4.told[c.v4.find(address)]
+		}
 		*known = beginning{begins, address &^ 0xffff, uint32(c.v4.mapped[address>>16])}
 	}
 	if c.v4.near(known.marks, address) {
-		return c.v4.find(address)
+		return c.v4.told[c.v4.find(address)]
 	}
-	return c.nobody
+	return c.nobody.Class
 }
 
 // lastNumbers reads the two last numbers of an IPv4 address.
@@ -261,6 +297,7 @@ func twoNumbers(text []byte) uint64 {
 type ipv4Runs struct {
 	first []uint32 // of each run
 	class []*class
+	told  []Class            // what a log's reader is told of them, side by side
 	from  *[1<<16 + 1]uint32 // the run of the first address that begins with two given bytes
 
 	// Most addresses are near no network, which a bit for sixteen of them tells
@@ -310,6 +347,10 @@ func (r *ipv4Runs) index(nobody *class) {
 		}
 	}
 	r.from[1<<16] = uint32(len(r.first) - 1)
+	r.told = make([]Class, len(r.class))
+	for i, of := range r.class {
+		r.told[i] = of.Class
+	}
 }
 
 // mark notes that addresses that begin with two bytes are in networks.
@@ -336,9 +377,9 @@ func (r *ipv4Runs) near(marks, address uint32) bool {
 	return r.maps[marks][address>>10&63]>>(address>>4&63)&1 != 0
 }
 
-// find gives the class of an address. It halves what is left without a branch,
+// find gives the number of an address's run. It halves what is left without a branch,
 // since none could be foretold.
-func (r *ipv4Runs) find(address uint32) *class {
+func (r *ipv4Runs) find(address uint32) uint32 {
 	at := r.from[address>>16]
 	for n := r.from[address>>16+1] - at + 1; n > 1; {
 		half := n / 2
@@ -346,5 +387,5 @@ func (r *ipv4Runs) find(address uint32) *class {
 		at += half & (uint32(below) - 1)
 		n -= half
 	}
-	return r.class[at]
+	return at
 }

@@ -57,11 +57,10 @@ type classes struct {
 
 // class is a set of values that no test tells apart.
 type class struct {
-	id     uint32         // what the class is called in a key
-	own    *rulebook.Rule // of clients: the one of several entries that are alike that tests for them
-	holds  []bool         // by bit
-	flips  []int          // of clients: the tests that hold otherwise than holds says, sorted
-	owners []int32        // positions of the entries that these are of, sorted
+	Class
+	holds  []bool  // by bit
+	flips  []int   // of clients: the tests that hold otherwise than holds says, sorted
+	owners []int32 // positions of the entries that these are of, sorted
 
 	mu    sync.Mutex
 	lists map[*index][]int32 // what is left of an index's list for this class
@@ -109,6 +108,7 @@ func (s *siteEngine) compile() {
 		c.prepare()
 		if c.clients != nil {
 			s.findAlike(c.clients)
+			c.clients.v4.index(c.clients.nobody)
 		}
 	}
 	s.fixed = !slices.ContainsFunc(s.groups[groupHeader], func(e *entry) bool { return !e.Action.(*rulebook.Header).Constant() })
@@ -137,7 +137,6 @@ func (c *classes) prepare() {
 	c.none = c.ask("", false, netip.Addr{})
 	if c.field.Kind == rulebook.FieldClient {
 		c.clients = c.cutClients()
-		c.clients.v4.index(c.clients.nobody)
 		c.none = c.clients.none
 	}
 	for bit, t := range c.tests {
@@ -157,7 +156,7 @@ func (c *classes) prepare() {
 	}
 }
 
-func newClass(n int) *class { return &class{id: classIDs.Add(1), holds: make([]bool, n)} }
+func newClass(n int) *class { return &class{Class: Class{ID: classIDs.Add(1)}, holds: make([]bool, n)} }
 
 var classIDs atomic.Uint32
 

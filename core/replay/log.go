@@ -13,10 +13,12 @@ import (
 	"hash/maphash"
 	"io"
 	"math"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -228,27 +230,58 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 	return total, errors.Join(errs...)
 }
 
-// addOutcomes adds up what came of the requests of all workers.
+// addOutcomes adds up what came of the requests of all workers, in as many shares.
 func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
-	first := all[0]
-	for _, w := range all[1:] {
-		first.own = append(first.own, w.own...)
-		for key, c := range w.outcomes {
-			if mine := first.outcomes[key]; mine != nil {
-				mine.add(c)
-			} else {
-				first.outcomes[key] = c
-			}
+	shares := make([]map[Outcome]*OutcomeCount, len(all))
+	var pool sync.WaitGroup
+	for i := range all {
+		pool.Go(func() { shares[i] = addShare(all, share{i, len(all)}) })
+	}
+	pool.Wait()
+	out := shares[0]
+	for _, s := range shares[1:] {
+		for o, c := range s {
+			addOutcome(out, o, c)
 		}
 	}
-	first.countOwn()
-	out := make(map[Outcome]*OutcomeCount, len(first.outcomes))
-	for key, c := range first.outcomes {
-		o := outcomeOf(key.status, key.cause, key.by)
-		if same := out[o]; same != nil { // two sites may have read one entry
-			c.add(same)
+	return out
+}
+
+// addOutcome adds a count of an outcome, which two sites may have that have read one entry.
+func addOutcome(out map[Outcome]*OutcomeCount, o Outcome, c *OutcomeCount) {
+	if same := out[o]; same != nil {
+		c.add(same)
+	}
+	out[o] = c
+}
+
+// A share is one of several, of all entries.
+type share struct{ i, of int }
+
+func (s share) has(by *rulebook.Rule) bool {
+	return by == nil && s.i == 0 || by != nil && by.Number%s.of == s.i
+}
+
+// addShare adds up what came of the requests that the entries of a share decided.
+func addShare(all []*logWorker, mine share) map[Outcome]*OutcomeCount {
+	outcomes := outcomeCounts{}
+	for _, w := range all {
+		for key, c := range w.outcomes {
+			if !mine.has(key.by) {
+				continue
+			}
+			if same := outcomes[key]; same != nil {
+				c.add(same)
+			}
+			outcomes[key] = c
 		}
-		out[o] = c
+	}
+	for _, w := range all {
+		w.countOwn(outcomes, mine)
+	}
+	out := make(map[Outcome]*OutcomeCount, len(outcomes))
+	for key, c := range outcomes {
+		addOutcome(out, outcomeOf(key.status, key.cause, key.by), c)
 	}
 	return out
 }
@@ -305,6 +338,19 @@ type outcomeKey struct {
 	status int
 	cause  engine.Cause
 	by     *rulebook.Rule
+}
+
+type outcomeCounts map[outcomeKey]*OutcomeCount
+
+// of gives the count of a sum's outcome, decided by an entry.
+func (counts outcomeCounts) of(s *sum, by *rulebook.Rule) *OutcomeCount {
+	key := outcomeKey{s.status, s.cause, by}
+	c := counts[key]
+	if c == nil {
+		c = &OutcomeCount{}
+		counts[key] = c
+	}
+	return c
 }
 
 // rare is what few slots have.
@@ -409,9 +455,13 @@ type logWorker struct {
 	tally    *Tally
 	slots    slots
 	sums     map[sumKey]*counted
-	outcomes map[outcomeKey]*OutcomeCount
+	outcomes outcomeCounts
 	own      []ownLine // yet to be counted
 	waiting  [together]met
+	read     [together]list.Line // those that wait
+	classed  [together]engine.Class
+	likes    [maxLikes]like
+	line     like
 	waits    int
 	touched  uint64 // keeps the look ahead from being left out
 	clock    clock
@@ -430,7 +480,7 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	}
 	table := make([]slot, room)
 	clear(table) // memory that is read first costs twice: once more when it is written to
-	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), table}, sums: map[sumKey]*counted{}, outcomes: map[outcomeKey]*OutcomeCount{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: slots{maphash.MakeSeed(), table}, sums: map[sumKey]*counted{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -476,10 +526,7 @@ var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
 
 // A met is a line that has been parsed, and is yet to be counted.
 type met struct {
-	list.Line
 	key   []byte // a part of the line
-	class uint32 // of what else the rulebook looks at
-	own   *rulebook.Rule
 	hash  uint64
 	odd   bool // its values may spoil a header
 	chunk int
@@ -503,8 +550,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	if len(line) > list.MaxLine {
 		return errTooLong
 	}
-	m := &w.waiting[w.waits]
-	l := &m.Line
+	m, l := &w.waiting[w.waits], &w.read[w.waits]
 	if err := list.ParseLog(line, l); err != nil {
 		return err
 	}
@@ -516,10 +562,6 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	m.key = l.Asked(target)
 	m.hash, m.chunk, m.line = maphash.Bytes(w.slots.seed, m.key), chunk, number
 	m.odd = w.reads.Header && !l.Plain(engine.PlainText)
-	if w.classes {
-		m.class, m.own = w.class.Class(l)
-		m.hash += uint64(m.class) * spread
-	}
 	if w.waits++; w.waits == together {
 		w.count()
 	}
@@ -530,6 +572,12 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 func (w *logWorker) count() {
 	waiting := w.waiting[:w.waits]
 	w.waits = 0
+	if w.classes {
+		w.class.Classes(w.read[:len(waiting)], w.classed[:])
+		for i := range waiting {
+			waiting[i].hash += uint64(w.classed[i].ID) * spread
+		}
+	}
 	// All slots are fetched at once, and then the keys they point to.
 	for i := range waiting {
 		w.touched += waiting[i].hash ^ uint64(w.slots.at(waiting[i].hash).hash)
@@ -540,18 +588,18 @@ func (w *logWorker) count() {
 		}
 	}
 	for i := range waiting {
-		m := &waiting[i]
+		m, l, of := &waiting[i], &w.read[i], &w.classed[i]
 		s, found, alone := (*slot)(nil), false, false
-		if m.Target[0] == '/' && !m.odd { // one that names its host may be of another site
-			s, found = w.slots.find(m.key, m.class, m.hash)
+		if l.Target[0] == '/' && !m.odd { // one that names its host may be of another site
+			s, found = w.slots.find(m.key, of.ID, m.hash)
 		}
 		if !found {
-			if err := w.ask(&m.Line); err != nil {
+			sum, copied, err := w.predict(l, *of, m.odd)
+			if err != nil {
 				w.skip(m.chunk, m.line, err)
 				continue
 			}
-			sum, copied := w.predict(m.own)
-			next := slot{hash: uint32(m.hash >> 32), class: m.class, look: sum.look, timed: sum.by != nil, own: sum.came == nil, key: string(m.key), sum: sum}
+			next := slot{hash: uint32(m.hash >> 32), class: of.ID, look: sum.look, timed: sum.by != nil, own: sum.came == nil, key: string(m.key), sum: sum}
 			if alone = copied || s == nil; alone { // no other request is surely like it
 				s = &next
 			} else {
@@ -560,19 +608,20 @@ func (w *logWorker) count() {
 			}
 		}
 		w.counts.Requests++
-		s.add(m.Status)
+		s.add(l.Status)
 		switch {
 		case s.timed:
-			s.last = max(s.last, w.clock.at(m.Time))
+			s.last = max(s.last, w.clock.at(l.Time))
 		case s.own:
-			w.own = append(w.own, ownLine{m.own, s.sum, s.key, m.Status, w.clock.at(m.Time)})
+			w.own = append(w.own, ownLine{of.Own, s.sum, s.key, l.Status, w.clock.at(l.Time)})
 			if len(w.own) == maxOwn {
-				w.countOwn()
+				w.countOwn(w.outcomes, share{0, 1})
+				w.own = w.own[:0]
 			}
 		}
 		if s.look == lookMissing {
-			if m.Tail(); len(m.Referrer) > 0 {
-				w.refer(s, m.Referrer)
+			if l.Tail(); len(l.Referrer) > 0 {
+				w.refer(s, l.Referrer)
 			}
 		}
 		if alone {
@@ -589,25 +638,62 @@ func (w *logWorker) refer(s *slot, from []byte) {
 	s.rare.from.add(from, 1)
 }
 
-// ask makes the worker's request of a line, with what the rulebook looks at.
-func (w *logWorker) ask(l *list.Line) error {
+// A like is what the rulebook looks at in a request, beside its target: requests of one
+// class have the same answers.
+type like struct {
+	engine.Class
+	client  netip.Addr
+	time    time.Time
+	headers []request.Header
+}
+
+// of reads the line's own.
+func (k *like) of(l *list.Line, read engine.Reads, class engine.Class) {
+	*k = like{Class: class, headers: k.headers[:0]}
+	if read.Client {
+		k.client = l.ClientAddr()
+	}
+	if read.Time {
+		k.time = l.At()
+	}
+	if read.Agent || read.Referrer {
+		k.headers = l.Headers(k.headers)
+	}
+}
+
+// maxLikes bounds the classes whose last request is remembered: what it has is at hand
+// then, and what the engine looks up for it, too.
+const maxLikes = 1 << 8
+
+// predict answers a line's request, without what no tally counts, and reports whether the
+// answer copies what the request says.
+func (w *logWorker) predict(l *list.Line, class engine.Class, odd bool) (same *counted, copied bool, err error) {
 	address, err := list.TargetAddress(string(l.Target), w.base)
 	if err != nil {
-		return err
+		return nil, false, err
 	}
-	w.request = request.Request{Method: verb(l.Method), Address: address, Headers: w.request.Headers[:0]}
-	all := w.reads.Copied || l.Target[0] != '/'
-	if w.reads.Client || all {
-		w.request.Client = l.ClientAddr()
+	ask := func(k *like) {
+		w.request = request.Request{Method: verb(l.Method), Address: address, Client: k.client, Time: k.time, Headers: append(w.request.Headers[:0], k.headers...)}
+		w.options.complete(&w.request)
+		same, copied = w.answer(k.Own)
 	}
-	if w.reads.Time || all {
-		w.request.Time = l.At()
+	whole := w.reads.Copied || l.Target[0] != '/'
+	if !whole && !odd {
+		known := &w.likes[class.ID%maxLikes]
+		if known.ID != class.ID {
+			known.of(l, w.reads, class)
+		}
+		if ask(known); !copied {
+			return same, false, nil
+		}
 	}
-	if w.reads.Agent || w.reads.Referrer || all {
-		w.request.Headers = l.Headers(w.request.Headers)
+	read := w.reads
+	if whole {
+		read.Client, read.Time, read.Agent = true, true, true
 	}
-	w.options.complete(&w.request)
-	return nil
+	w.line.of(l, read, class)
+	ask(&w.line)
+	return same, copied, nil
 }
 
 // verb is a method as a string; the commonest are not copied.
@@ -623,10 +709,9 @@ func verb(b []byte) string {
 	return string(b)
 }
 
-// predict answers the worker's request, without what no tally counts, and reports
-// whether the answer copies what the request says. Where the entry of its own decides,
-// the sum is that of all entries that are alike.
-func (w *logWorker) predict(own *rulebook.Rule) (same *counted, copied bool) {
+// answer predicts for the worker's request. Where the entry of its own decides, the sum is
+// that of all entries that are alike.
+func (w *logWorker) answer(own *rulebook.Rule) (same *counted, copied bool) {
 	w.engine.Outcome(&w.request, &w.response)
 	copied = w.response.Copied()
 	var v *engine.Visit
@@ -644,30 +729,21 @@ func (w *logWorker) predict(own *rulebook.Rule) (same *counted, copied bool) {
 	if same == nil {
 		same = &counted{sum: s}
 		if !alike {
-			same.came = w.countOf(&s)
+			same.came = w.outcomes.of(&s, s.by)
 		}
 		w.sums[key] = same
 	}
 	return same, copied
 }
 
-// countOf gives the count of a sum's outcome.
-func (w *logWorker) countOf(s *sum) *OutcomeCount {
-	key := outcomeKey{s.status, s.cause, s.by}
-	c := w.outcomes[key]
-	if c == nil {
-		c = &OutcomeCount{}
-		w.outcomes[key] = c
-	}
-	return c
-}
-
-// countOwn counts the lines that entries of their own decided, one entry after the
-// other.
-func (w *logWorker) countOwn() {
-	order := make([]uint64, len(w.own)) // an entry's number, and the place of a line: quicker to sort
+// countOwn counts the lines that entries of their own decided, those of a share, one
+// entry after the other.
+func (w *logWorker) countOwn(outcomes outcomeCounts, mine share) {
+	order := make([]uint64, 0, len(w.own)/mine.of+len(w.own)/8) // an entry's number, and the place of a line: quicker to sort
 	for i := range w.own {
-		order[i] = uint64(w.own[i].by.Number)<<32 | uint64(i)
+		if mine.has(w.own[i].by) {
+			order = append(order, uint64(w.own[i].by.Number)<<32|uint64(i))
+		}
 	}
 	slices.Sort(order)
 	var by *rulebook.Rule
@@ -676,9 +752,7 @@ func (w *logWorker) countOwn() {
 		l := &w.own[uint32(at)]
 		if l.by != by {
 			by = l.by
-			of := l.sum.sum
-			of.by = by
-			came = w.countOf(&of)
+			came = outcomes.of(&l.sum.sum, by)
 		}
 		came.N++
 		came.Last = max(came.Last, int64(l.at))
@@ -691,7 +765,6 @@ func (w *logWorker) countOwn() {
 			r.Differs.Add(w.target(l.key))
 		}
 	}
-	w.own = w.own[:0]
 }
 
 // target gives the address of a key, as Result.target does.
