@@ -183,7 +183,14 @@ type clientReader struct {
 	*clients
 	known  [1 << 10]beginning // by a hash
 	always uint64             // not 0: what begins like an address must be read on, for what is none is of another class
-	near   []int              // the lines whose clients must be read
+	near   []nearLine
+}
+
+// A nearLine is one whose client may be in a network.
+type nearLine struct {
+	line    int
+	begins  uint64 // as in a beginning
+	address uint32
 }
 
 func newClientReader(c *clients) *clientReader {
@@ -204,73 +211,81 @@ type beginning struct {
 
 func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*spread>>(64-10)] }
 
-// classes gives the classes of the clients of lines. It does so in two steps, so that
-// the first has no branch that could not be foretold.
+// classes gives the classes of the clients of lines. Each step leaves fewer of them, and
+// none has a branch that could not be foretold.
 func (c *clientReader) classes(lines []list.Line, out []Class) {
-	nobody := c.nobody.Class
 	if len(c.near) < len(lines) {
-		c.near = make([]int, len(lines))
+		c.near = make([]nearLine, len(lines))
 	}
-	near := 0
+	nobody, always, near, n := c.nobody.Class, c.always, c.near, 0
 	for i := range lines {
 		begins := twoNumbers(lines[i].Client)
 		out[i] = nobody
-		c.near[near] = i
+		near[n].line, near[n].begins = i, begins
 		known := c.beginning(begins)
-		if known.text^begins|uint64(known.marks)|c.always != 0 {
-			near++
+		if known.text^begins|uint64(known.marks)|always != 0 {
+			n++
 		}
 	}
-	for _, i := range c.near[:near] {
-		out[i] = c.of(lines[i].Client)
+	near = near[:n]
+	n = 0
+	for _, l := range near {
+		text := lines[l.line].Client
+		known := c.beginning(l.begins)
+		low, ok := uint32(0), false
+		if known.text == l.begins && l.begins != 0 {
+			low, ok = lastNumbers(text[(bits.Len64(l.begins)+7)/8:])
+		}
+		if !ok {
+			out[l.line] = c.read(text, l.begins)
+			continue
+		}
+		l.address = known.number | low
+		near[n] = l
+		if c.v4.near(known.marks, l.address) {
+			n++
+		}
+	}
+	for _, l := range near[:n] {
+		out[l.line] = c.v4.told[c.v4.find(l.address)]
 	}
 }
 
-// of gives the class of a client.
-func (c *clientReader) of(text []byte) Class {
-	begins := twoNumbers(text)
-	known := c.beginning(begins)
-	var address uint32
-	ok := false
-	if known.text == begins && begins != 0 {
-		var low uint32
-		low, ok = lastNumbers(text[(bits.Len64(begins)+7)/8:])
-		address = known.number | low
+// read gives the class of a client, and remembers how it begins.
+func (c *clientReader) read(text []byte, begins uint64) Class {
+	client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
+	client = client.Unmap()
+	if client.Is4() && begins != 0 {
+		address := number4(client)
+		*c.beginning(begins) = beginning{begins, address &^ 0xffff, uint32(c.v4.mapped[address>>16])}
 	}
-	if !ok {
-		client, _ := netip.ParseAddr(unsafe.String(unsafe.SliceData(text), len(text)))
-		client = client.Unmap()
-		if !client.Is4() {
-			return c.clients.of(client).Class
-		}
-		address = number4(client)
-		if begins == 0 {
-			return c.v4.told[c.v4.find(address)]
-		}
-		*known = beginning{begins, address &^ 0xffff, uint32(c.v4.mapped[address>>16])}
-	}
-	if c.v4.near(known.marks, address) {
-		return c.v4.told[c.v4.find(address)]
-	}
-	return c.nobody.Class
+	return c.clients.of(client).Class
 }
 
-// lastNumbers reads the two last numbers of an IPv4 address.
+// lastNumbers reads the two last numbers of an IPv4 address, which are followed by more
+// in a line.
 func lastNumbers(text []byte) (low uint32, ok bool) {
-	dots, n, digits := 0, uint32(0), 0
-	for _, b := range text {
-		switch d := uint32(b - '0'); {
-		case d < 10 && digits < 3 && (digits == 0 || n > 0): // no zero stands before another digit
-			n = n*10 + d
-			digits++
-		case b == '.' && digits > 0 && n < 256:
-			low, n, digits = low<<8|n, 0, 0
-			dots++
-		default:
-			return 0, false
-		}
+	if len(text) > len("255.255") || cap(text) < 8 {
+		return 0, false
 	}
-	return low<<8 | n, dots == 1 && digits > 0 && n < 256
+	s := binary.LittleEndian.Uint64(text[:8]) & (1<<(8*len(text)) - 1)
+	dot := zeros(s ^ '.'*eachByte)
+	third := bits.TrailingZeros64(dot) / 8 // how long it is
+	a, aBad := threeDigits(s, third)
+	b, bBad := threeDigits(s>>(8*third+8), len(text)-third-1)
+	return a<<8 | b, aBad|bBad|dot&(dot-1) == 0 && a < 256 && b < 256
+}
+
+// threeDigits reads the number at the start of a text, of one to three digits; bad is not
+// 0 for what is none. No zero stands before another digit.
+func threeDigits(text uint64, length int) (n uint32, bad uint64) {
+	if length < 1 || length > 3 || length > 1 && byte(text) == '0' {
+		return 0, 1
+	}
+	const zeros, high = 0x303030, 0xf0f0f0
+	text = (text<<(24-8*length) | zeros>>(8*length)) & 0xffffff
+	bad = text&high ^ zeros | (text+0x060606)&high ^ zeros
+	return uint32(text&15*100 + text>>8&15*10 + text>>16&15), bad
 }
 
 // spread makes hashes differ in their high bits (2⁶⁴ divided by the golden ratio).
@@ -279,18 +294,24 @@ const spread = 0x9E3779B97F4A7C15
 // twoNumbers gives the first bytes of a text up to its second dot, with zeros behind
 // them; 0 where eight bytes are not there, or have no two dots.
 func twoNumbers(text []byte) uint64 {
-	const each, high = 0x0101010101010101, 0x8080808080808080
 	if len(text) < 8 {
 		return 0
 	}
 	s := binary.LittleEndian.Uint64(text)
-	dots := s ^ '.'*each // zeros where they are
-	dots = ^(dots&^high + ^uint64(high) | dots) & high
+	dots := zeros(s ^ '.'*eachByte)
 	second := dots & (dots - 1)
 	if second == 0 {
 		return 0
 	}
 	return s & (second&-second<<1 - 1)
+}
+
+const eachByte = 0x0101010101010101
+
+// zeros gives the high bits of the bytes that are zero.
+func zeros(s uint64) uint64 {
+	const high = 0x80 * eachByte
+	return ^(s&^high + ^uint64(high) | s) & high
 }
 
 // ipv4Runs are the runs of IPv4 addresses, as numbers.

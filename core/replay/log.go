@@ -318,11 +318,11 @@ type counted struct {
 // ownLine is a line that an entry of its own decided, where others like it decide for
 // others.
 type ownLine struct {
-	by     *rulebook.Rule
-	sum    *counted
-	key    string
-	status int
-	at     uint32
+	by      *rulebook.Rule
+	sum     *counted
+	address string
+	status  int32
+	at      uint32
 }
 
 const maxOwn = 1 << 14
@@ -355,8 +355,9 @@ func (counts outcomeCounts) of(s *sum, by *rulebook.Rule) *OutcomeCount {
 
 // rare is what few slots have.
 type rare struct {
-	more map[int]int64 // further recorded statuses
-	from Pages         // of a missing address
+	more    map[int]int64 // further recorded statuses
+	from    Pages         // of a missing address
+	address string        // where each line's own entry decides
 }
 
 type recorded struct {
@@ -600,6 +601,9 @@ func (w *logWorker) count() {
 				continue
 			}
 			next := slot{hash: uint32(m.hash >> 32), class: of.ID, look: sum.look, timed: sum.by != nil, own: sum.came == nil, key: string(m.key), sum: sum}
+			if next.own {
+				next.rare = &rare{address: w.target(next.key)}
+			}
 			if alone = copied || s == nil; alone { // no other request is surely like it
 				s = &next
 			} else {
@@ -613,7 +617,10 @@ func (w *logWorker) count() {
 		case s.timed:
 			s.last = max(s.last, w.clock.at(l.Time))
 		case s.own:
-			w.own = append(w.own, ownLine{of.Own, s.sum, s.key, l.Status, w.clock.at(l.Time)})
+			if w.own == nil {
+				w.own = make([]ownLine, 0, maxOwn)
+			}
+			w.own = append(w.own, ownLine{of.Own, s.sum, s.rare.address, int32(l.Status), w.clock.at(l.Time)})
 			if len(w.own) == maxOwn {
 				w.countOwn(w.outcomes, share{0, 1})
 				w.own = w.own[:0]
@@ -759,10 +766,10 @@ func (w *logWorker) countOwn(outcomes outcomeCounts, mine share) {
 		if l.status == 0 {
 			continue
 		}
-		r := came.recorded(l.status, l.sum.differs(l.status))
+		r := came.recorded(int(l.status), l.sum.differs(int(l.status)))
 		r.N++
 		if r.Differs != nil {
-			r.Differs.Add(w.target(l.key))
+			r.Differs.Add(l.address)
 		}
 	}
 }

@@ -255,7 +255,7 @@ type Use struct{ N, Last int64 }
 
 // Entries are the uses of entries, by their places.
 func (t *Tally) Entries() map[string]Use {
-	out := map[string]Use{}
+	out := make(map[string]Use, len(t.Outcomes))
 	for o, c := range t.Outcomes {
 		if u := out[o.At]; o.At != "" {
 			out[o.At] = Use{u.N + c.N, max(u.Last, c.Last)}

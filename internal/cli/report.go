@@ -278,14 +278,14 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 		replay.Use
 	}
 	var used []use
-	var idle []string
+	var idle []*rulebook.Rule
 	entries := t.Entries()
 	for _, rule := range e.Book.Rules {
 		u := entries[place(rule)]
 		switch rule.Action.(type) {
 		case *rulebook.Redirect, *rulebook.Moves, *rulebook.Reply, *rulebook.Handoff, *rulebook.Fallback:
 			if u.N == 0 {
-				idle = append(idle, fmt.Sprintf("%s (%s)", rule.Name, rule.Place))
+				idle = append(idle, rule)
 			}
 		}
 		if u.N > 0 {
@@ -327,10 +327,14 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 	}
 	if len(idle) > 0 {
 		r.heading("Not reached", render.Count(len(idle), "entry")+" that decided no request of the list", false)
-		if len(idle) > 4*most {
-			idle = append(idle[:4*most], fmt.Sprintf("and %d more", len(idle)-4*most))
+		var names []string
+		for _, rule := range idle[:min(len(idle), 4*most)] {
+			names = append(names, fmt.Sprintf("%s (%s)", rule.Name, rule.Place))
 		}
-		for _, line := range wrapList(idle, r.out.Width-4) {
+		if more := len(idle) - len(names); more > 0 {
+			names = append(names, fmt.Sprintf("and %d more", more))
+		}
+		for _, line := range wrapList(names, r.out.Width-4) {
 			r.out.Printf("  %s\n", line)
 		}
 	}
@@ -485,20 +489,25 @@ func (r *run) differences(t *replay.Tally, most int) {
 		predicted replay.Outcome
 		replay.RecordedCount
 	}
-	var pairs []pair
-	for o, c := range t.Outcomes {
-		for _, r := range c.Recorded {
-			if r.Differs != nil {
-				pairs = append(pairs, pair{o, r})
+	pairs := 0
+	all := func(yield func(pair) bool) {
+		for o, c := range t.Outcomes {
+			for _, r := range c.Recorded {
+				if r.Differs == nil {
+					continue
+				}
+				if pairs++; !yield(pair{o, r}) {
+					return
+				}
 			}
 		}
 	}
-	if len(pairs) == 0 {
-		return
-	}
-	shown := replay.First(most, slices.Values(pairs), func(a, b pair) int {
+	shown := replay.First(most, all, func(a, b pair) int {
 		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Status, b.Status), strings.Compare(a.predicted.Status, b.predicted.Status), strings.Compare(a.predicted.At, b.predicted.At), strings.Compare(string(a.predicted.Cause), string(b.predicted.Cause)))
 	})
+	if pairs == 0 {
+		return
+	}
 	r.heading("Differences", "answered otherwise than the rulebook says, by what decides", false)
 	var rows [][]string
 	for _, p := range shown {
@@ -513,7 +522,7 @@ func (r *run) differences(t *replay.Tally, most int) {
 		rows = append(rows, []string{render.Number(p.N), fmt.Sprintf("%d became %s", p.Status, p.predicted.Status), by, r.out.Quiet(at), strings.Join(most, "  ")})
 	}
 	r.out.Rows("  ", rows, 0)
-	if more := len(pairs) - most; more > 0 {
+	if more := pairs - most; more > 0 {
 		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
 	}
 }
