@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand"
 	"os"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -194,32 +195,44 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// A plain request is read in one go, all others with care: where both ways can be
-// gone they must come to the same.
-func TestPlainRequestsAreReadAsAllOthers(t *testing.T) {
+// A plain line is read in one go, all others with care: where both ways can be gone they
+// must come to the same.
+func TestPlainLinesAreReadAsAllOthers(t *testing.T) {
 	r := rand.New(rand.NewSource(7))
 	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	mostly := func(usual string, odd ...string) string {
+		if r.Intn(12) > 0 {
+			return usual
+		}
+		return pick(odd...)
+	}
 	plain := 0
 	for range 20_000 {
-		text := `"` + pick("GET", "GET", "HEAD", "POST", "PUT", "get", "") + " " + pick("/", "/", "/", "")
+		text := mostly("", "#", "\n", " ", "\t") + pick("203.0.113.1", "2001:db8::1", "a.example", "-", "") + mostly("", "\n", " ", "#", "\x01") +
+			mostly(" - - [", " - anna [", " [") + mostly("10/Oct/2026:13:55:36 +0000", "10/Oct/2026:13:55\n36 +0000", "-") + "] " +
+			`"` + pick("GET", "GET", "HEAD", "POST", "PUT", "get", "") + " " + mostly("/", "")
 		for range r.Intn(6) {
-			text += pick("/", "/", "a", "?", "é", "%20", "b", "=1", "x.php", pick(" ", `"`, `\"`, "HTTP/1.1", "\t", "*"))
+			text += pick("/", "/", "a", "?", "é", "%20", "b", "=1", "x.php", "a-long-name-of-a-page") + mostly("", " ", `"`, `\"`, "HTTP/1.1", "\t", "*", "\n", "\x80")
 		}
-		text += pick(" HTTP/1.1", " HTTP/2.0", " HTTP/2", "", " HTTP/1.x") + pick(`"`, `"`, "") + pick(" 200 5", " 404", "")
+		text += mostly(" HTTP/1.1", " HTTP/2.0", " HTTP/2", "", " HTTP/1.x") + mostly(`"`, "") + mostly(" 200 5", " 404", "", " 20x ", " 5000", "  301 5") +
+			pick("", ` "-" "boat/1.0"`, ` "https://a.example/\"" "x"`, "\r") + mostly("\n", "\r\n", "") + mostly("", "203.0.113.9 - - [")
 		var quick, careful Line
-		rest := quick.plainRequest([]byte(text))
-		if rest == nil {
+		n := PlainLog([]byte(text), &quick)
+		if n == 0 {
 			continue
 		}
 		plain++
-		request, after, ok := quoted([]byte(text), true)
-		if err := careful.oddRequest(request); err != nil || !ok || !bytes.Equal(after, rest) ||
-			!bytes.Equal(quick.Method, careful.Method) || !bytes.Equal(quick.Target, careful.Target) || !bytes.Equal(quick.Path(), careful.Path()) {
-			t.Fatalf("%s: %s %s and then %q; with care %s %s and %q, %v", text, quick.Method, quick.Target, rest, careful.Method, careful.Target, after, err)
+		line, _, _ := strings.Cut(text, "\n")
+		err := ParseLog([]byte(strings.TrimSuffix(line, "\r")), &careful)
+		if blankOrComment([]byte(line)) || err != nil || n != len(line)+1 {
+			t.Fatalf("%q is read, %d bytes; it has %d, and with care: %v", text, n, len(line)+1, err)
+		}
+		if !reflect.DeepEqual(quick, careful) {
+			t.Fatalf("%q is read as\n%+v, with care\n%+v", text, quick, careful)
 		}
 	}
 	if plain < 2000 {
-		t.Errorf("only %d requests were plain", plain)
+		t.Errorf("only %d lines were plain", plain)
 	}
 }
 

@@ -1,0 +1,172 @@
+package replay
+
+// What a worker of the fast road remembers of the requests that it has met: how often
+// each came, and what was recorded of it.
+
+import (
+	"hash/maphash"
+	"math"
+)
+
+// A slot is a request that has been predicted, and how often it came since. It fills two
+// lines of the processor's cache, which are read together, and has no pointers, so that
+// many of them cost the garbage collector nothing.
+type slot struct {
+	class    uint32
+	sum      uint32 // its number
+	rare     uint32 // its number; 0 for none
+	last     uint32 // when it came last, in seconds since 1970
+	recorded [2]recorded
+	look     look
+	timed    bool  // an entry decides, whose last use is wanted
+	own      bool  // each line's own entry decides, and is counted by itself
+	length   uint8 // of the key; 0 for one that is too long to be kept here
+	key      [92]byte
+}
+
+type recorded struct {
+	n      uint32
+	status uint16
+}
+
+// rare is what few slots have.
+type rare struct {
+	key     string        // method and target, where they are long
+	more    map[int]int64 // further recorded statuses
+	from    Pages         // of a missing address
+	address string        // where each line's own entry decides
+}
+
+// slots is a table of the requests met of late. A number tells a slot, from 1 on.
+type slots struct {
+	seed  maphash.Seed
+	index []uint32 // by hash: sixteen bits of it, and the number of a slot; 0 is free
+	all   []slot   // the first is none
+	rare  []rare   // likewise
+}
+
+// maxSlots is a power of two.
+const maxSlots = 1 << 16
+
+// newSlots makes a table with room for so many slots, a power of two.
+func newSlots(room int) slots {
+	return slots{maphash.MakeSeed(), make([]uint32, 2*room), make([]slot, 1, room), make([]rare, 1)}
+}
+
+// hash is that of a key.
+func (t *slots) hash(key []byte) uint64 { return maphash.Bytes(t.seed, key) }
+
+const numberBits = 1<<16 - 1
+
+// guess gives the number of the first slot that a hash may be of, or 0.
+func (t *slots) guess(hash uint64) uint32 {
+	tag := uint32(hash>>32) &^ numberBits
+	for at := hash; ; at++ {
+		i := t.index[at&uint64(len(t.index)-1)]
+		if i == 0 || i&^numberBits == tag {
+			return i & numberBits
+		}
+	}
+}
+
+// find gives the slot of a key and class, or nil.
+func (t *slots) find(key []byte, class uint32, hash uint64) *slot {
+	tag := uint32(hash>>32) &^ numberBits
+	for at := hash; ; at++ {
+		i := t.index[at&uint64(len(t.index)-1)]
+		if i == 0 {
+			return nil
+		}
+		if i&^numberBits != tag {
+			continue
+		}
+		if s := &t.all[i&numberBits]; t.is(s, key, class) {
+			return s
+		}
+	}
+}
+
+// is reports whether a slot is that of a key and class.
+func (t *slots) is(s *slot, key []byte, class uint32) bool {
+	if s.class != class {
+		return false
+	}
+	if len(key) > len(s.key) {
+		return s.rare > 0 && t.rare[s.rare].key == string(key)
+	}
+	return int(s.length) == len(key) && string(s.key[:s.length]) == string(key)
+}
+
+// full reports whether there is no room for another slot.
+func (t *slots) full() bool { return len(t.all) == cap(t.all) }
+
+// add makes a slot, which find does not know yet. There must be room.
+func (t *slots) add(key []byte, class uint32) *slot {
+	t.all = append(t.all, slot{class: class})
+	s := &t.all[len(t.all)-1]
+	if len(key) > len(s.key) {
+		t.rareOf(s).key = string(key)
+	} else {
+		s.length = uint8(copy(s.key[:], key))
+	}
+	return s
+}
+
+// keep makes find know the slot that was added last.
+func (t *slots) keep(hash uint64) {
+	for at := hash; ; at++ {
+		if i := &t.index[at&uint64(len(t.index)-1)]; *i == 0 {
+			*i = uint32(hash>>32)&^numberBits | uint32(len(t.all)-1)
+			return
+		}
+	}
+}
+
+// drop forgets the slot that was added last, which was not kept.
+func (t *slots) drop() {
+	last := len(t.all) - 1
+	if n := t.all[last].rare; n > 0 {
+		t.rare = t.rare[:n]
+	}
+	t.all = t.all[:last]
+}
+
+// clear forgets all slots.
+func (t *slots) clear() {
+	clear(t.index)
+	clear(t.rare)
+	t.all, t.rare = t.all[:1], t.rare[:1]
+}
+
+// rareOf gives what is rare of a slot.
+func (t *slots) rareOf(s *slot) *rare {
+	if s.rare == 0 {
+		s.rare = uint32(len(t.rare))
+		t.rare = append(t.rare, rare{})
+	}
+	return &t.rare[s.rare]
+}
+
+// keyOf gives the key of a slot: method and target.
+func (t *slots) keyOf(s *slot) string {
+	if s.length == 0 {
+		return t.rare[s.rare].key
+	}
+	return string(s.key[:s.length])
+}
+
+// record counts a line with a recorded status.
+func (t *slots) record(s *slot, status int) {
+	for i := range s.recorded {
+		if r := &s.recorded[i]; (int(r.status) == status || r.n == 0) && r.n < math.MaxUint32 {
+			r.status = uint16(status)
+			r.n++
+			return
+		}
+	}
+	rare := t.rareOf(s)
+	if rare.more == nil {
+		rare.more = map[int]int64{}
+	}
+	rare.more[status]++
+}

@@ -1,0 +1,529 @@
+package replay
+
+// A worker of the fast road for access logs: it parses lines, looks up what has been
+// predicted for requests like theirs, and counts.
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"math"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+)
+
+// counted is a sum, and what the slots that were folded have counted of it.
+type counted struct {
+	sum
+	n    int64
+	came *OutcomeCount // of its outcome; nil where each line has its own
+}
+
+// ownLine is a line that an entry of its own decided, where others like it decide for
+// others.
+type ownLine struct {
+	by      *rulebook.Rule
+	sum     *counted
+	address string
+	status  int32
+	at      uint32
+}
+
+const maxOwn = 1 << 14
+
+// sumKey is what a sum is found by.
+type sumKey struct {
+	sum
+	own bool
+}
+
+// outcomeKey is what an outcome is made of.
+type outcomeKey struct {
+	status int
+	cause  engine.Cause
+	by     *rulebook.Rule
+}
+
+type outcomeCounts map[outcomeKey]*OutcomeCount
+
+// of gives the count of a sum's outcome, decided by an entry.
+func (counts outcomeCounts) of(s *sum, by *rulebook.Rule) *OutcomeCount {
+	key := outcomeKey{s.status, s.cause, by}
+	c := counts[key]
+	if c == nil {
+		c = &OutcomeCount{}
+		counts[key] = c
+	}
+	return c
+}
+
+// A clock reads the times of a log, of which most are of the minute before.
+type clock struct {
+	text   [26]byte // 10/Oct/2026:13:55:36 +0000
+	minute int64
+	unix   uint32
+}
+
+// at gives a time in seconds since 1970; 0 for what is no time.
+func (c *clock) at(text []byte) uint32 {
+	const seconds, zone = 18, 20
+	if len(text) != len(c.text) {
+		return 0
+	}
+	if string(text) == string(c.text[:]) {
+		return c.unix
+	}
+	if string(text[:seconds]) == string(c.text[:seconds]) && string(text[zone:]) == string(c.text[zone:]) && c.unix > 0 {
+		tens, ones := text[seconds]-'0', text[seconds+1]-'0'
+		if tens < 6 && ones < 10 {
+			copy(c.text[:], text)
+			c.unix = uint32(c.minute + 10*int64(tens) + int64(ones))
+			return c.unix
+		}
+	}
+	t, err := list.LogTime(text)
+	if err != nil || t.Unix() <= 0 || t.Unix() > math.MaxUint32 {
+		return 0
+	}
+	copy(c.text[:], text)
+	c.minute, c.unix = t.Unix()-int64(t.Second()), uint32(t.Unix())
+	return c.unix
+}
+
+// logWorker is one worker's part of a replay.
+type logWorker struct {
+	request  request.Request // the one at hand, and the answer to it
+	response engine.Response
+	options  Options
+	engine   *engine.Engine
+	name     string
+	base     request.Address
+	origin   string // of base
+	reads    engine.Reads
+	class    *engine.Classifier
+	classes  bool // the rulebook looks at more than the target
+	tally    *Tally
+	slots    slots
+	sums     []*counted
+	numbers  map[sumKey]uint32 // of sums
+	outcomes outcomeCounts
+	own      []ownLine           // yet to be counted
+	read     [together]list.Line // those that wait to be counted
+	waiting  [together]met
+	classed  [together]engine.Class
+	waits    int
+	likes    [maxLikes]like
+	line     like
+	touched  uint32 // keeps the look ahead from being left out
+	clock    clock
+	counts   list.Counts
+	lines    map[int]int // by chunk
+	skips    []placedSkip
+}
+
+// A short log needs little room for slots.
+const (
+	minSlots  = 1 << 6
+	shortLine = 50 // bytes
+)
+
+func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWorker {
+	base := o.base(e)
+	reads := e.Reads(base.Host)
+	classes := reads.Agent || reads.Referrer || reads.Client || reads.Time
+	room := maxSlots
+	for room > minSlots && int64(room)*shortLine > size {
+		room /= 2
+	}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), numbers: map[sumKey]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+}
+
+// chunk counts the lines of a chunk.
+func (w *logWorker) chunk(c chunk) {
+	text := c.text
+	if c.number == 0 {
+		text = bytes.TrimPrefix(text, []byte("\ufeff"))
+	}
+	number := 0
+	for len(text) > 0 {
+		number++
+		if n := list.PlainLog(text, &w.read[w.waits]); n > 0 {
+			w.wait(c.number, number)
+			text = text[n:]
+			continue
+		}
+		line := text
+		if i := bytes.IndexByte(text, '\n'); i >= 0 {
+			line, text = text[:i], text[i+1:]
+		} else {
+			text = nil
+		}
+		if n := len(line); n > 0 && line[n-1] == '\r' {
+			line = line[:n-1]
+		}
+		if problem := w.meet(line, c.number, number); problem != nil {
+			w.skip(c.number, number, problem)
+		}
+	}
+	w.count() // before the chunk's memory is used again
+	w.lines[c.number] = number
+	w.counts.Lines += number
+}
+
+// skip counts a line that could not be read, and keeps the ten first of them;
+// chunks come in no order.
+func (w *logWorker) skip(chunk, line int, problem error) {
+	w.counts.Skipped++
+	if len(w.skips) == keptSkips && chunk > w.skips[keptSkips-1].chunk {
+		return
+	}
+	w.skips = append(w.skips, placedSkip{chunk, line, problem.Error()})
+	slices.SortStableFunc(w.skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
+	w.skips = w.skips[:min(len(w.skips), keptSkips)]
+}
+
+var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
+
+// A met is a line that has been parsed, and is yet to be counted.
+type met struct {
+	key   []byte // a part of the line
+	hash  uint64
+	odd   bool // its values may spoil a header
+	slot  uint32
+	chunk int
+	line  int
+}
+
+// together is how many lines are looked up at once: while one of them waits for
+// memory, so do the others.
+const together = 16
+
+// spread makes hashes of neighbouring classes differ in all bits (2⁶⁴ divided by
+// the golden ratio).
+const spread = 0x9E3779B97F4A7C15
+
+// meet reads a line that is not plainly one; the error says why it could not.
+func (w *logWorker) meet(line []byte, chunk, number int) error {
+	if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
+		w.counts.Comments++
+		return nil
+	}
+	if len(line) > list.MaxLine {
+		return errTooLong
+	}
+	if err := list.ParseLog(line, &w.read[w.waits]); err != nil {
+		return err
+	}
+	w.wait(chunk, number)
+	return nil
+}
+
+// wait lets the line that has been read wait for others.
+func (w *logWorker) wait(chunk, number int) {
+	m, l := &w.waiting[w.waits], &w.read[w.waits]
+	target := l.Target
+	if !w.reads.Query && int64(len(target)) <= w.reads.LongURL && target[0] == '/' {
+		target = l.Path()
+	}
+	// The method and target stand side by side in the line.
+	m.key = l.Asked(target)
+	m.hash, m.chunk, m.line = w.slots.hash(m.key), chunk, number
+	m.odd = w.reads.Header && !l.Plain(engine.PlainText)
+	if w.waits++; w.waits == together {
+		w.count()
+	}
+}
+
+// count counts the lines that wait.
+func (w *logWorker) count() {
+	waiting := w.waiting[:w.waits]
+	w.waits = 0
+	if w.classes {
+		w.class.Classes(w.read[:len(waiting)], w.classed[:])
+		for i := range waiting {
+			waiting[i].hash += uint64(w.classed[i].ID) * spread
+		}
+	}
+	for i := range waiting { // all slots are fetched at once
+		m := &waiting[i]
+		m.slot = w.slots.guess(m.hash)
+		s := &w.slots.all[m.slot]
+		w.touched += s.class + uint32(s.key[len(s.key)-1])
+	}
+	for i := range waiting {
+		w.countLine(&waiting[i], &w.read[i], &w.classed[i])
+	}
+}
+
+// countLine counts a line.
+func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
+	s, alone := (*slot)(nil), false
+	if l.Target[0] == '/' && !m.odd { // one that names its host may be of another site
+		if int(m.slot) < len(w.slots.all) {
+			s = &w.slots.all[m.slot]
+		}
+		if s == nil || !w.slots.is(s, m.key, of.ID) {
+			s = w.slots.find(m.key, of.ID, m.hash)
+		}
+	}
+	if s == nil {
+		sum, copied, err := w.predict(l, *of, m.odd)
+		if err != nil {
+			w.skip(m.chunk, m.line, err)
+			return
+		}
+		if w.slots.full() {
+			w.foldSlots()
+		}
+		s = w.slots.add(m.key, of.ID)
+		s.sum, s.look, s.timed, s.own = sum, w.sums[sum].look, w.sums[sum].by != nil, w.sums[sum].came == nil
+		if s.own {
+			w.slots.rareOf(s).address = w.target(s)
+		}
+		if alone = copied || m.odd || l.Target[0] != '/'; !alone { // other requests are surely like it
+			w.slots.keep(m.hash)
+		}
+	}
+	w.counts.Requests++
+	w.slots.record(s, l.Status)
+	switch {
+	case s.timed:
+		s.last = max(s.last, w.clock.at(l.Time))
+	case s.own:
+		w.countLater(ownLine{of.Own, w.sums[s.sum], w.slots.rareOf(s).address, int32(l.Status), w.clock.at(l.Time)})
+	}
+	if s.look == lookMissing {
+		if l.Tail(); len(l.Referrer) > 0 { // the page that it came from
+			w.slots.rareOf(s).from.add(l.Referrer, 1)
+		}
+	}
+	if alone {
+		w.foldSlot(s)
+		w.slots.drop()
+	}
+}
+
+// countLater keeps a line that an entry of its own decided, until there are many.
+func (w *logWorker) countLater(l ownLine) {
+	if w.own == nil {
+		w.own = make([]ownLine, 0, maxOwn)
+	}
+	if w.own = append(w.own, l); len(w.own) == maxOwn {
+		w.countOwn(w.outcomes, share{0, 1})
+		w.own = w.own[:0]
+	}
+}
+
+// A like is what the rulebook looks at in a request, beside its target: requests of one
+// class have the same answers.
+type like struct {
+	engine.Class
+	client  netip.Addr
+	time    time.Time
+	headers []request.Header
+}
+
+// of reads the line's own.
+func (k *like) of(l *list.Line, read engine.Reads, class engine.Class) {
+	*k = like{Class: class, headers: k.headers[:0]}
+	if read.Client {
+		k.client = l.ClientAddr()
+	}
+	if read.Time {
+		k.time = l.At()
+	}
+	if read.Agent || read.Referrer {
+		k.headers = l.Headers(k.headers)
+	}
+}
+
+// maxLikes bounds the classes whose last request is remembered: what it has is at hand
+// then, and what the engine looks up for it, too.
+const maxLikes = 1 << 8
+
+// predict answers a line's request, without what no tally counts, and reports whether the
+// answer copies what the request says.
+func (w *logWorker) predict(l *list.Line, class engine.Class, odd bool) (sum uint32, copied bool, err error) {
+	address, err := list.TargetAddress(string(l.Target), w.base)
+	if err != nil {
+		return 0, false, err
+	}
+	ask := func(k *like) {
+		w.request = request.Request{Method: verb(l.Method), Address: address, Client: k.client, Time: k.time, Headers: append(w.request.Headers[:0], k.headers...)}
+		w.options.complete(&w.request)
+		sum, copied = w.answer(k.Own)
+	}
+	whole := w.reads.Copied || l.Target[0] != '/'
+	if !whole && !odd {
+		known := &w.likes[class.ID%maxLikes]
+		if known.ID != class.ID {
+			known.of(l, w.reads, class)
+		}
+		if ask(known); !copied {
+			return sum, false, nil
+		}
+	}
+	read := w.reads
+	if whole {
+		read.Client, read.Time, read.Agent = true, true, true
+	}
+	w.line.of(l, read, class)
+	ask(&w.line)
+	return sum, copied, nil
+}
+
+// verb is a method as a string; the commonest are not copied.
+func verb(b []byte) string {
+	switch string(b) {
+	case "GET":
+		return "GET"
+	case "HEAD":
+		return "HEAD"
+	case "POST":
+		return "POST"
+	}
+	return string(b)
+}
+
+// answer predicts for the worker's request. It gives the number of the sum:
+// where the entry of its own decides, that of all entries that are alike.
+func (w *logWorker) answer(own *rulebook.Rule) (number uint32, copied bool) {
+	w.engine.Outcome(&w.request, &w.response)
+	copied = w.response.Copied()
+	var v *engine.Visit
+	if engine.Follows(&w.response) {
+		v = w.engine.OutcomeVisit(&w.request, &w.response)
+		copied = slices.ContainsFunc(v.Hops, func(h engine.Hop) bool { return h.Response.Copied() })
+	}
+	s := sumOf(&w.response, v)
+	alike := own != nil && s.by == own
+	if alike {
+		s.by = nil
+	}
+	key := sumKey{s, alike}
+	number, known := w.numbers[key]
+	if !known {
+		c := &counted{sum: s}
+		if !alike {
+			c.came = w.outcomes.of(&s, s.by)
+		}
+		number = uint32(len(w.sums))
+		w.numbers[key], w.sums = number, append(w.sums, c)
+	}
+	return number, copied
+}
+
+// countOwn counts the lines that entries of their own decided, those of a share, one
+// entry after the other.
+func (w *logWorker) countOwn(outcomes outcomeCounts, mine share) {
+	order := make([]uint64, 0, len(w.own)/mine.of+len(w.own)/8) // an entry's number, and the place of a line: quicker to sort
+	for i := range w.own {
+		if mine.has(w.own[i].by) {
+			order = append(order, uint64(w.own[i].by.Number)<<32|uint64(i))
+		}
+	}
+	slices.Sort(order)
+	var by *rulebook.Rule
+	var came *OutcomeCount
+	for _, at := range order {
+		l := &w.own[uint32(at)]
+		if l.by != by {
+			by = l.by
+			came = outcomes.of(&l.sum.sum, by)
+		}
+		came.N++
+		came.Last = max(came.Last, int64(l.at))
+		if l.status == 0 {
+			continue
+		}
+		r := came.recorded(int(l.status), l.sum.differs(int(l.status)))
+		r.N++
+		if r.Differs != nil {
+			r.Differs.Add(l.address)
+		}
+	}
+}
+
+// target gives the address of a slot, as Result.target does.
+func (w *logWorker) target(s *slot) string {
+	method, target, _ := strings.Cut(w.slots.keyOf(s), " ")
+	address := target
+	if target[0] == '/' {
+		address = w.origin + target
+	} else if a, err := list.TargetAddress(target, w.base); err == nil {
+		if !w.engine.ReadsQuery(a.Host) {
+			a.Query, a.HasQuery = "", false
+		}
+		a.Fragment = ""
+		address = a.String()
+	}
+	return withMethod(&request.Request{Method: method}, address)
+}
+
+// fold adds what has been counted to the tally, at the end, but for its own lines.
+func (w *logWorker) fold() {
+	w.foldSlots()
+	for _, c := range w.sums {
+		w.tally.Requests += c.n
+		w.tally.countBytes(&c.sum, c.n)
+		if c.came != nil {
+			c.came.N += c.n
+		}
+	}
+}
+
+// foldSlots adds up what the slots have counted, and clears them.
+func (w *logWorker) foldSlots() {
+	for i := 1; i < len(w.slots.all); i++ {
+		w.foldSlot(&w.slots.all[i])
+	}
+	w.slots.clear()
+}
+
+// foldSlot adds up what a slot has counted.
+func (w *logWorker) foldSlot(s *slot) {
+	of, all, address := w.sums[s.sum], int64(0), ""
+	target := func() string {
+		if address == "" {
+			address = w.target(s)
+		}
+		return address
+	}
+	record := func(status int, n int64) {
+		if n == 0 {
+			return
+		}
+		if all += n; status == 0 || s.own { // the log does not know, or countOwn does
+			return
+		}
+		r := of.came.recorded(status, of.differs(status))
+		r.N += n
+		if r.Differs != nil {
+			r.Differs.add(target(), n)
+		}
+	}
+	for _, r := range s.recorded {
+		record(int(r.status), int64(r.n))
+	}
+	rare := &w.slots.rare[s.rare]
+	for status, n := range rare.more {
+		record(status, n)
+	}
+	if rare.from != nil {
+		w.tally.refer(target(), rare.from)
+	}
+	of.n += all
+	if !s.own {
+		of.came.Last = max(of.came.Last, int64(s.last))
+	}
+	if s.look != lookNone {
+		w.tally.look(s.look, target(), all)
+	}
+}
