@@ -154,11 +154,6 @@ func (w *logWorker) chunk(c chunk) {
 	number := 0
 	for len(text) > 0 {
 		number++
-		if n := list.PlainLog(text, &w.read[w.waits]); n > 0 {
-			w.wait(c.number, number)
-			text = text[n:]
-			continue
-		}
 		line := text
 		if i := bytes.IndexByte(text, '\n'); i >= 0 {
 			line, text = text[:i], text[i+1:]
@@ -209,7 +204,7 @@ const together = 16
 // the golden ratio).
 const spread = 0x9E3779B97F4A7C15
 
-// meet reads a line that is not plainly one; the error says why it could not.
+// meet parses a line; the error says why it could not.
 func (w *logWorker) meet(line []byte, chunk, number int) error {
 	if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
 		w.counts.Comments++
@@ -218,16 +213,10 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	if len(line) > list.MaxLine {
 		return errTooLong
 	}
-	if err := list.ParseLog(line, &w.read[w.waits]); err != nil {
+	m, l := &w.waiting[w.waits], &w.read[w.waits]
+	if err := list.ParseLog(line, l); err != nil {
 		return err
 	}
-	w.wait(chunk, number)
-	return nil
-}
-
-// wait lets the line that has been read wait for others.
-func (w *logWorker) wait(chunk, number int) {
-	m, l := &w.waiting[w.waits], &w.read[w.waits]
 	target := l.Target
 	if !w.reads.Query && int64(len(target)) <= w.reads.LongURL && target[0] == '/' {
 		target = l.Path()
@@ -239,6 +228,7 @@ func (w *logWorker) wait(chunk, number int) {
 	if w.waits++; w.waits == together {
 		w.count()
 	}
+	return nil
 }
 
 // count counts the lines that wait.
@@ -255,7 +245,7 @@ func (w *logWorker) count() {
 		m := &waiting[i]
 		m.slot = w.slots.guess(m.hash)
 		s := &w.slots.all[m.slot]
-		w.touched += s.class + uint32(s.key[len(s.key)-1])
+		w.touched += s.class
 	}
 	for i := range waiting {
 		w.countLine(&waiting[i], &w.read[i], &w.classed[i])

@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"strings"
 	"time"
+	"unsafe"
 
 	"kibitz/core/request"
 )
@@ -39,6 +40,13 @@ var (
 // The line may be changed: escapes in it are undone in place.
 func ParseLog(line []byte, l *Line) error {
 	l.Referrer, l.Agent = nil, nil
+	if l.plain(line) {
+		return nil
+	}
+	return l.careful(line)
+}
+
+func (l *Line) careful(line []byte) error {
 	i := bytes.IndexByte(line, ' ')
 	if i <= 0 {
 		return errNoLog
@@ -74,77 +82,79 @@ func ParseLog(line []byte, l *Line) error {
 
 func threeDigits(s []byte) int { return int(s[0]-'0')*100 + int(s[1]-'0')*10 + int(s[2]-'0') }
 
-// PlainLog reads the line at the start of text, if it is as nearly all are: nobody is
-// named, GET, HEAD or POST asks for a path, and nothing before the status is escaped. It
-// gives the line's length with its end, or 0 for any other line, which is for ParseLog.
-// Eight bytes are looked at in one go.
-func PlainLog(text []byte, l *Line) int {
+// plain reads a line that is as nearly all are, up to its status: nobody is named, GET,
+// HEAD or POST asks for a path, and nothing before the status is escaped. It looks at
+// eight bytes in one go, and gives up at once where anything is otherwise.
+func (l *Line) plain(line []byte) bool {
 	const (
 		dashes = ' ' | '-'<<8 | ' '<<16 | '-'<<24 | ' '<<32 | '['<<40
 		get    = ']' | ' '<<8 | '"'<<16 | 'G'<<24 | 'E'<<32 | 'T'<<40 | ' '<<48 | '/'<<56
 		head   = ']' | ' '<<8 | '"'<<16 | 'H'<<24 | 'E'<<32 | 'A'<<40 | 'D'<<48 | ' '<<56
 		post   = ']' | ' '<<8 | '"'<<16 | 'P'<<24 | 'O'<<32 | 'S'<<40 | 'T'<<48 | ' '<<56
 		http   = ' ' | 'H'<<8 | 'T'<<16 | 'T'<<24 | 'P'<<32 | '/'<<40 | '.'<<56
+		status = '0' | '"'<<8 | ' '<<16 | '0'<<24 | '0'<<32 | '0'<<40 | ' '<<48 // and the last digit of HTTP/1.1
+		digits = 0x0f | 0x0f<<24 | 0x0f<<32 | 0x0f<<40
+		over9  = 0x06 | 0x06<<24 | 0x06<<32 | 0x06<<40
 	)
-	i := plainEnd(text, 0, ' ')
-	if i <= 0 || len(text) < i+48 || word(text[i:])&(1<<48-1) != dashes || text[0] == '#' {
-		return 0
+	last := len(line) - 24 // up to there 24 bytes can be looked at
+	i, ends := 0, uint64(0)
+	for ; i <= last; i += 8 {
+		if ends = under(word(line, i), '!'); ends != 0 {
+			break
+		}
 	}
-	l.Client, l.Time = text[:i], text[i+6:i+32]
-	if under(word(l.Time), ' ')|under(word(l.Time[8:]), ' ')|under(word(l.Time[16:]), ' ')|under(word(l.Time[18:]), ' ') != 0 {
-		return 0 // the line may end there
+	i += bits.TrailingZeros64(ends) / 8
+	method, target := i+35, i+39
+	if ends == 0 || i == 0 || target > last || word(line, i)<<16 != dashes<<16 {
+		return false
 	}
-	method := i + 35
-	target := method + len("GET ")
-	switch w := word(text[i+32:]); {
+	client := i
+	switch w := word(line, i+32); {
 	case w == get:
-	case (w == head || w == post) && text[target+1] == '/':
+	case (w == head || w == post) && line[target+1] == '/':
 		target++
 	default:
-		return 0
+		return false
 	}
-	if i = plainEnd(text, target, '?'); i < 0 {
-		return 0
+	for i, ends = target, 0; i <= last; i += 8 {
+		w := word(line, i)
+		if ends = (under(w, '#') | equal(w, '?') | equal(w, '\\')) & highBits; ends != 0 {
+			break
+		}
 	}
+	if ends == 0 {
+		return false
+	}
+	i += bits.TrailingZeros64(ends) / 8
 	path := i - target
-	if text[i] == '?' {
-		if i = plainEnd(text, i+1, ' '); i < 0 {
-			return 0
+	if line[i] == '?' {
+		for i, ends = i+1, 0; i <= last; i += 8 {
+			w := word(line, i)
+			if ends = (under(w, '#') | equal(w, '\\')) & highBits; ends != 0 {
+				break
+			}
 		}
+		if ends == 0 {
+			return false
+		}
+		i += bits.TrailingZeros64(ends) / 8
 	}
-	// ` HTTP/1.1" 200 ` must follow
-	if len(text) < i+16 || word(text[i:])&^(0xff<<48) != http || !isDigit(text[i+6]) || !isDigit(text[i+8]) || text[i+9] != '"' ||
-		text[i+10] != ' ' || !isDigit(text[i+11]) || !isDigit(text[i+12]) || !isDigit(text[i+13]) || text[i+14] != ' ' {
-		return 0
+	if i > len(line)-16 {
+		return false
 	}
-	l.Method, l.Target, l.path, l.Status = text[method:target-1], text[target:i], path, threeDigits(text[i+11:])
-	rest := text[i+14:]
-	end := bytes.IndexByte(rest, '\n')
-	if end < 0 || i+14+end > MaxLine {
-		return 0
+	code := word(line, i+8) & (1<<56 - 1)
+	if word(line, i)&^(0xff<<48) != http || !isDigit(line[i+6]) || code&^digits != status || (code+over9)&^digits != status {
+		return false
 	}
-	if l.rest = rest[:end]; rest[end-1] == '\r' {
-		l.rest = rest[:end-1]
-	}
-	l.Referrer, l.Agent = nil, nil
-	return i + 14 + end + 1
+	l.Client, l.Time, l.Method, l.Target, l.rest = line[:client], line[client+6:client+32], line[method:target-1], line[target:i], line[i+14:]
+	l.path, l.Status = path, int(code>>24&15)*100+int(code>>32&15)*10+int(code>>40&15)
+	return true
 }
 
-// plainEnd gives the place of the first byte from i on that is a blank, a control
-// character, a quote, a backslash, or mark; -1 where fewer than eight bytes are left to
-// look at before that.
-func plainEnd(text []byte, i int, mark byte) int {
-	for ; i+8 <= len(text); i += 8 {
-		w := word(text[i:])
-		if ends := under(w, '!') | equal(w, '"') | equal(w, '\\') | equal(w, mark); ends != 0 {
-			return i + bits.TrailingZeros64(ends)/8
-		}
-	}
-	return -1
+// word is eight bytes as one number, the first of them lowest. They must be there.
+func word(text []byte, i int) uint64 {
+	return binary.LittleEndian.Uint64((*[8]byte)(unsafe.Add(unsafe.Pointer(unsafe.SliceData(text)), i))[:])
 }
-
-// word is eight bytes as one number, the first of them lowest.
-func word(text []byte) uint64 { return binary.LittleEndian.Uint64(text) }
 
 const (
 	eachByte = 0x0101010101010101
