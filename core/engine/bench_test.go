@@ -67,3 +67,29 @@ func BenchmarkOneRequest(b *testing.B) {
 		}
 	}
 }
+
+// One request, among rows of a table that all have its path, each with another query:
+// it must stay flat.
+func BenchmarkOneRow(b *testing.B) {
+	for _, n := range []int{10, 1_000, 100_000} {
+		var table strings.Builder
+		for i := range n {
+			fmt.Fprintf(&table, "/page.php?id=%d,/pages/%d/\n", i, i)
+		}
+		book, err := rulebook.Read("b.kibitz", []byte("site s address https://s.example\nmoves m table m.csv as permanent\n"), func(string) ([]byte, error) { return []byte(table.String()), nil })
+		if err != nil {
+			b.Fatal(err)
+		}
+		e := New(book, []*site.Tree{nil})
+		req := &request.Request{Address: book.Sites[0].Address}
+		req.Address.Path, req.Address.Query, req.Address.HasQuery = "/page.php", fmt.Sprintf("id=%d", n/2), true
+		b.Run(fmt.Sprintf("rows=%d", n), func(b *testing.B) {
+			r := &Response{}
+			for b.Loop() {
+				if e.Outcome(req, r); r.Location != fmt.Sprintf("/pages/%d/", n/2) {
+					b.Fatal(r.Location)
+				}
+			}
+		})
+	}
+}

@@ -42,9 +42,7 @@ func (e *Engine) Reads(host string) Reads {
 		}
 		switch a := entry.Action.(type) {
 		case *rulebook.Moves:
-			for _, row := range a.Table.Rows {
-				r.Query = r.Query || row.HasQuery
-			}
+			r.Query = r.Query || s.moved.queries
 		case *rulebook.Redirect:
 			r.template(a.To)
 		case *rulebook.Rewrite:

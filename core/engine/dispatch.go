@@ -83,6 +83,7 @@ func (s *siteEngine) compile() {
 		s.field(rulebook.Field{Kind: rulebook.FieldKind(i)}) // the front's fields come first, in their order
 	}
 	entries := make([]entry, len(s.Rules))
+	var moves []*entry
 	for pos, r := range s.Rules {
 		e := &entries[pos]
 		*e = entry{Rule: r, pos: pos, group: groupOf(r.Kind), free: len(r.On)+len(r.In) == 0}
@@ -98,12 +99,13 @@ func (s *siteEngine) compile() {
 		}
 		e.loose = len(r.On) > 0 && len(r.In) > 0
 		s.entries = append(s.entries, e)
-		if m, ok := r.Action.(*rulebook.Moves); ok {
-			s.moved.add(e, m.Table)
+		if _, ok := r.Action.(*rulebook.Moves); ok {
+			moves = append(moves, e)
 			continue
 		}
 		s.groups[e.group] = append(s.groups[e.group], e)
 	}
+	s.moved.index(moves)
 	for _, c := range s.fields {
 		c.prepare()
 		if c.clients != nil {
@@ -617,82 +619,105 @@ func (s *state) inFolders(r *rulebook.Rule) bool {
 	return inFolder(canonical.Fold(s.path), r.In)
 }
 
-// movedRows are the rows of all tables of a site, by path.
+// movedRows are the rows of all tables of a site.
 type movedRows struct {
-	rows   map[string]int32 // path to the first of a chain of refs
-	refs   []rowRef
-	folded bool // some table ignores case
+	rows    *rulebook.RowIndex // nil for none
+	refs    []rowRef           // in the order of entries and rows
+	folded  bool               // some table ignores case
+	queries bool               // some row takes one query alone
+	origins bool               // some row takes one origin alone
 }
 
 type rowRef struct {
 	row  *rulebook.Row
 	pos  int32 // of the entry
-	next int32 // of the same path; -1 at the end
+	next int32 // the next that takes the same; 0 at the end
 }
 
-func (m *movedRows) add(e *entry, t *rulebook.Table) {
-	if m.rows == nil {
-		m.rows = make(map[string]int32, len(t.Rows))
+// index makes what finds the rows of entries.
+func (m *movedRows) index(entries []*entry) {
+	if entries == nil {
+		return
 	}
-	m.folded = m.folded || e.Fold
-	m.refs = slices.Grow(m.refs, len(t.Rows))
-	for i := range t.Rows {
-		row := &t.Rows[i]
-		ref := int32(len(m.refs))
-		m.refs = append(m.refs, rowRef{row, int32(e.pos), -1})
-		first, ok := m.rows[row.Path]
-		if !ok {
-			m.rows[row.Path] = ref
-			continue
+	n := 0
+	for _, e := range entries {
+		n += len(e.Action.(*rulebook.Moves).Table.Rows)
+	}
+	m.rows, m.refs = rulebook.NewRowIndex(n), make([]rowRef, 0, n)
+	last := map[int32]int32{} // of the rows that take the same as a first one
+	for _, e := range entries {
+		m.folded = m.folded || e.Fold
+		rows := e.Action.(*rulebook.Moves).Table.Rows
+		for i := range rows {
+			row, ref := &rows[i], int32(len(m.refs))
+			m.refs = append(m.refs, rowRef{row: row, pos: int32(e.pos)})
+			m.queries, m.origins = m.queries || row.HasQuery, m.origins || row.Origin != ""
+			if first := m.rows.Add(ref, m.row); first >= 0 { // of another entry
+				before, ok := last[first]
+				if !ok {
+					before = first
+				}
+				m.refs[before].next, last[first] = ref, ref
+			}
 		}
-		for m.refs[first].next >= 0 {
-			first = m.refs[first].next
+	}
+}
+
+func (m *movedRows) row(ref int32) *rulebook.Row { return m.refs[ref].row }
+
+// taking gives the rows that take what is asked for: those that say its origin or its
+// query, and those that do not.
+func (m *movedRows) taking(s *state, path string, each func(ref *rowRef)) {
+	origins, queries := append(make([]string, 0, 2), ""), append(make([]string, 0, 2), "")
+	if m.origins {
+		origins = append(origins, s.req.Address.Origin())
+	}
+	if m.queries && s.query != "" {
+		queries = append(queries, s.query)
+	}
+	for _, origin := range origins {
+		for _, query := range queries {
+			ref := m.rows.Find(path, query, origin, m.row)
+			if ref < 0 {
+				continue
+			}
+			for each(&m.refs[ref]); m.refs[ref].next > 0; each(&m.refs[ref]) {
+				ref = m.refs[ref].next
+			}
 		}
-		m.refs[first].next = ref
 	}
 }
 
 // find looks the path up in the tables.
 func (m *movedRows) find(w *walk) {
-	m.chain(w, w.path, false)
+	m.first(w, w.path, false)
 	if m.folded {
-		m.chain(w, canonical.Fold(w.path), true)
+		m.first(w, canonical.Fold(w.path), true)
 	}
 }
 
-func (m *movedRows) chain(w *walk, path string, fold bool) {
-	i, ok := m.rows[path]
-	if !ok {
-		return
-	}
-	for ; i >= 0; i = m.refs[i].next {
-		ref := &m.refs[i]
+func (m *movedRows) first(w *walk, path string, fold bool) {
+	m.taking(w.state, path, func(ref *rowRef) {
 		e := w.state.site.entries[ref.pos]
 		if ref.pos > w.floor && ref.pos < w.best && e.Fold == fold && w.front.alive[ref.pos] &&
-			w.state.takesRow(ref.row) && w.state.inPath(e.Rule) && w.state.fits(e) {
+			w.state.inPath(e.Rule) && w.state.fits(e) {
 			w.best = ref.pos
 		}
-	}
+	})
 }
 
-// takesRow decides what a row says beside its path.
-func (s *state) takesRow(row *rulebook.Row) bool {
-	return (!row.HasQuery || row.Query == s.query) && (row.Origin == "" || row.Origin == s.req.Address.Origin())
-}
-
-// row gives the row of a fitting moves entry that takes the request.
-func (s *state) row(e *entry) *rulebook.Row {
+// row gives the row of a fitting moves entry that takes the request, or nil.
+func (s *state) row(e *entry) (row *rulebook.Row) {
 	path := s.path
 	if e.Fold {
 		path = canonical.Fold(path)
 	}
-	for i, ok := s.site.moved.rows[path]; ok && i >= 0; i = s.site.moved.refs[i].next {
-		ref := &s.site.moved.refs[i]
-		if ref.pos == int32(e.pos) && s.takesRow(ref.row) {
-			return ref.row
+	s.site.moved.taking(s, path, func(ref *rowRef) {
+		if ref.pos == int32(e.pos) && (row == nil || ref.row.Line < row.Line) {
+			row = ref.row
 		}
-	}
-	return nil
+	})
+	return row
 }
 
 // inPath decides the path selectors of a rule one by one.

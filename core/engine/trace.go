@@ -113,15 +113,15 @@ func (s *state) missesRows(e *entry, table *rulebook.Table) string {
 	if e.Fold {
 		path = canonical.Fold(path)
 	}
-	for i, ok := s.site.moved.rows[path]; ok && i >= 0; i = s.site.moved.refs[i].next {
-		switch ref := s.site.moved.refs[i]; {
-		case ref.pos != int32(e.pos):
-		case ref.row.Origin != "" && ref.row.Origin != s.req.Address.Origin():
-			return fmt.Sprintf("%s:%d has this path, but of %s", table.Name, ref.row.Line, ref.row.Origin)
-		case ref.row.Query == "":
-			return fmt.Sprintf("%s:%d has this path, but with no query", table.Name, ref.row.Line)
+	for i := range table.Rows {
+		switch row := &table.Rows[i]; {
+		case row.Path != path:
+		case row.Origin != "" && row.Origin != s.req.Address.Origin():
+			return fmt.Sprintf("%s:%d has this path, but of %s", table.Name, row.Line, row.Origin)
+		case row.Query == "":
+			return fmt.Sprintf("%s:%d has this path, but with no query", table.Name, row.Line)
 		default:
-			return fmt.Sprintf("%s:%d has this path, but with the query %s", table.Name, ref.row.Line, ref.row.Query)
+			return fmt.Sprintf("%s:%d has this path, but with the query %s", table.Name, row.Line, row.Query)
 		}
 	}
 	return fmt.Sprintf("none of the %d rows of %s has this address", len(table.Rows), table.Name)

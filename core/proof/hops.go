@@ -388,6 +388,11 @@ func pathsOf(rows []*rulebook.Row) []string {
 // withRow gives a request like another for the old address of a row.
 func withRow(like *request.Request, row *rulebook.Row) *request.Request {
 	req := *like
+	if row.Origin != "" {
+		if origin, err := request.Parse(row.Origin, request.Address{}); err == nil {
+			req.Address = origin
+		}
+	}
 	req.Address.Path, req.Address.Query, req.Address.HasQuery = row.Path, row.Query, row.HasQuery
 	return &req
 }

@@ -131,6 +131,14 @@ const maxGuesses = 200
 func (sp *space) comesTo(c *checker, r *rulebook.Rule) (*request.Request, []*rulebook.Rule, error) {
 	var takers []*rulebook.Rule
 	var shown *request.Request
+	if m, ok := r.Action.(*rulebook.Moves); ok { // what its rows take is at hand
+		for i := range m.Table.Rows[:min(len(m.Table.Rows), maxGuesses)] {
+			c.tried++
+			if req := withRow(sp.like(r), &m.Table.Rows[i]); slices.Contains(sp.MetInside(req), r) {
+				return req, nil, nil
+			}
+		}
+	}
 	for range maxGuesses {
 		req, err := sp.find(question{in: []*rulebook.Rule{r}, out: takers})
 		if errors.Is(err, errNone) {

@@ -671,7 +671,7 @@ func (b *builder) moves(r *Rule) *Moves {
 	if r.Site != nil {
 		base, keep = r.Site.Address, r.Site.KeepSlashes
 	}
-	table, problems := readTable(b.path(w), text, def, r.Fold, base, keep)
+	table, problems := readTable(b.path(w), text, rowReader{def, r.Fold, base, keep})
 	for _, p := range problems {
 		b.errs.at(w, "%s: %v", table.Name, p)
 	}

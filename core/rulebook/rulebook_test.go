@@ -5,11 +5,13 @@ import (
 	"math/rand"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"kibitz/core/request"
 	"kibitz/demo"
 )
 
@@ -188,6 +190,35 @@ func TestGlobsAgreeWithTheirExpressions(t *testing.T) {
 		for range 20 {
 			if s := text(9, "a", "b", "."); v.Glob.Match(s) != re.MatchString(s) {
 				t.Fatalf("%q on %q: %v", v.Glob, s, v.Glob.Match(s))
+			}
+		}
+	}
+}
+
+// Tables without quotes are read in parts, all others as CSV: both ways must give the same
+// rows and problems, with the same lines.
+func TestPartsOfATableAreReadAsTheWhole(t *testing.T) {
+	r := rand.New(rand.NewSource(4))
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	reader := &rowReader{def: 301, base: request.Address{Scheme: "https", Host: "s.example", Port: 443}}
+	for _, rows := range []int{0, 1, 2, 30, 9000} {
+		for range 20 {
+			var b strings.Builder
+			b.WriteString(pick("", "old,new\n", "Old,New,Status\r\n", "\n", "old;new\n"))
+			for n := range rows {
+				if r.Intn(500) == 0 {
+					b.WriteString(pick("/x", "/a,", "/a,b,301", "/a,/b,600", "/a,/b,301,", ",", "/a#b,/c", "/itself,/itself", " ", "old,new"))
+				} else {
+					fmt.Fprintf(&b, "%s/%d%s,/new/%d%s", pick("", "", "https://www.s.example"), n, pick("", "?id=1", "/a b", "/%61"), n, pick("", ",", ",302", " "))
+				}
+				b.WriteString(pick("\n", "\n", "\r\n", "\n\n"))
+			}
+			text := strings.TrimSuffix(b.String(), pick("\n", ""))
+			comma := commaOf(text)
+			parts, whole := reader.lines(text, comma), reader.quoted(text, comma)
+			slices.SortFunc(parts.problems, func(a, b rowProblem) int { return int(a.line - b.line) })
+			if n := len(whole.problems); !slices.Equal(parts.rows, whole.rows) || parts.more+len(parts.problems) != whole.more+n || !slices.Equal(parts.problems[:n], whole.problems) {
+				t.Fatalf("in parts %d rows and problems %v, as a whole %d and %v", len(parts.rows), parts.problems, len(whole.rows), whole.problems)
 			}
 		}
 	}

@@ -92,17 +92,22 @@ func scan(name string, text []byte, errs *Errors) (*Source, []line) {
 func together(n int, errs *Errors, do func(from, to int, errs *Errors)) {
 	const part = 128
 	parts := make([]Errors, (n+part-1)/part)
+	inParts(len(parts), func(p int) { do(p*part, min((p+1)*part, n), &parts[p]) })
+	*errs = append(*errs, slices.Concat(parts...)...)
+}
+
+// inParts does something with n parts, on all cores.
+func inParts(n int, do func(part int)) {
 	var next atomic.Int64
 	var pool sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(parts)) {
+	for range min(runtime.GOMAXPROCS(0), n) {
 		pool.Go(func() {
-			for p := int(next.Add(1)) - 1; p < len(parts); p = int(next.Add(1)) - 1 {
-				do(p*part, min((p+1)*part, n), &parts[p])
+			for p := int(next.Add(1)) - 1; p < n; p = int(next.Add(1)) - 1 {
+				do(p)
 			}
 		})
 	}
 	pool.Wait()
-	*errs = append(*errs, slices.Concat(parts...)...)
 }
 
 // firstBad finds the first byte that no text file holds, or -1.

@@ -3,7 +3,7 @@ package rulebook
 // Tables of redirects: many thousand rows, read in one go.
 
 import (
-	"bytes"
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -35,83 +35,181 @@ type Row struct {
 
 const maxRowErrors = 20
 
-// readTable reads the rows of a table. def is the status of rows that name
-// none, 0 if each must. The errors name the line.
-func readTable(name string, text []byte, def int, fold bool, base request.Address, keep bool) (*Table, []error) {
-	t := &Table{Name: name}
-	text = bytes.TrimPrefix(text, []byte("\ufeff"))
-	rows := csv.NewReader(bytes.NewReader(text))
-	rows.Comma = commaOf(text)
-	rows.FieldsPerRecord = -1
-	rows.ReuseRecord = true
-	var problems []error
-	more := 0
-	problem := func(line int, format string, args ...any) {
-		if len(problems) == maxRowErrors {
-			more++
-			return
+// readTable reads the rows of a table. The errors name the line.
+func readTable(name string, text []byte, r rowReader) (*Table, []error) {
+	all := r.read(strings.TrimPrefix(string(text), "\ufeff"))
+	seen := NewRowIndex(len(all.rows))
+	row := func(n int32) *Row { return &all.rows[n] }
+	for i := range all.rows {
+		if same := seen.Add(int32(i), row); same >= 0 {
+			all.problem(all.rows[i].Line, "%s is on line %d already", all.rows[i].address(), all.rows[same].Line)
 		}
-		problems = append(problems, fmt.Errorf("line %d: %s", line, fmt.Sprintf(format, args...)))
 	}
-	size := bytes.Count(text, []byte("\n")) + 1
-	seen := make(map[string]int32, size)
-	t.Rows = make([]Row, 0, size)
+	slices.SortStableFunc(all.problems, func(a, b rowProblem) int { return cmp.Compare(a.line, b.line) })
+	var errs []error
+	for _, p := range all.problems[:min(len(all.problems), maxRowErrors)] {
+		errs = append(errs, fmt.Errorf("line %d: %s", p.line, p.text))
+	}
+	if more := all.more + len(all.problems) - len(errs); more > 0 {
+		errs = append(errs, fmt.Errorf("and %d more lines", more))
+	}
+	return &Table{Name: name, Rows: all.rows}, errs
+}
+
+// A rowReader reads the rows of a table.
+type rowReader struct {
+	def  int // the status of rows that name none; 0 if each must
+	fold bool
+	base request.Address
+	keep bool
+}
+
+// someRows are those of a table or a part of it, and what is wrong with others.
+type someRows struct {
+	rows     []Row
+	problems []rowProblem // the first of them
+	more     int
+}
+
+type rowProblem struct {
+	line int32
+	text string
+}
+
+func (s *someRows) problem(line int32, format string, args ...any) {
+	if len(s.problems) == maxRowErrors {
+		s.more++
+		return
+	}
+	s.problems = append(s.problems, rowProblem{line, fmt.Sprintf(format, args...)})
+}
+
+// add adds the row of a line.
+func (s *someRows) add(r *rowReader, line int32, fields []string) {
+	row, err := r.row(fields)
+	if err != nil {
+		s.problem(line, "%v", err)
+		return
+	}
+	row.Line = line
+	s.rows = append(s.rows, row)
+}
+
+// read reads a table's rows.
+func (r *rowReader) read(text string) *someRows {
+	comma := commaOf(text)
+	if strings.IndexByte(text, '"') >= 0 {
+		return r.quoted(text, comma)
+	}
+	return r.lines(text, comma)
+}
+
+// heading reports whether the fields of the first line are no row.
+func heading(fields []string) bool {
+	return len(fields) >= 2 && strings.EqualFold(fields[0], "old") && strings.EqualFold(fields[1], "new")
+}
+
+// quoted reads rows of which some have quotes.
+func (r *rowReader) quoted(text string, comma byte) *someRows {
+	all := &someRows{}
+	rows := csv.NewReader(strings.NewReader(text))
+	rows.Comma, rows.FieldsPerRecord, rows.ReuseRecord = rune(comma), -1, true
 	for first := true; ; first = false {
-		row, err := rows.Read()
+		fields, err := rows.Read()
 		if err == io.EOF {
-			break
+			return all
 		}
 		if bad, ok := errors.AsType[*csv.ParseError](err); ok {
-			problem(bad.Line, "%v", bad.Err)
+			all.problem(int32(bad.Line), "%v", bad.Err)
 			continue
 		}
-		line, _ := rows.FieldPos(0)
-		if first && len(row) >= 2 && strings.EqualFold(row[0], "old") && strings.EqualFold(row[1], "new") {
-			continue
+		if line, _ := rows.FieldPos(0); !first || !heading(fields) {
+			all.add(r, int32(line), fields)
 		}
-		r, err := readRow(row, def, fold, base, keep)
-		if err != nil {
-			problem(line, "%v", err)
-			continue
-		}
-		r.Line = int32(line)
-		k := r.Path
-		if r.Origin != "" {
-			k = r.Origin + k
-		}
-		if r.HasQuery {
-			k += "?" + r.Query
-		}
-		if old, ok := seen[k]; ok {
-			problem(line, "%s is on line %d already", row[0], old)
-			continue
-		}
-		seen[k] = int32(line)
-		t.Rows = append(t.Rows, r)
 	}
-	if more > 0 {
-		problems = append(problems, fmt.Errorf("and %d more lines", more))
+}
+
+// lines reads rows without quotes, each of which is a line, several parts of the table
+// at once.
+func (r *rowReader) lines(text string, comma byte) *someRows {
+	const partSize = 1 << 16
+	type part struct {
+		text   string
+		before int32 // lines
+		someRows
 	}
-	return t, problems
+	number := int32(0)
+	if first, rest, _ := strings.Cut(text, "\n"); heading(strings.Split(strings.TrimSuffix(first, "\r"), string(comma))) {
+		text, number = rest, 1
+	}
+	rows := make([]Row, 0, strings.Count(text, "\n")+1)
+	var parts []part
+	for text != "" {
+		end := len(text)
+		if end > partSize {
+			if i := strings.IndexByte(text[partSize:], '\n'); i >= 0 {
+				end = partSize + i + 1
+			}
+		}
+		lines := strings.Count(text[:end], "\n")
+		if end == len(text) {
+			lines++
+		}
+		from := len(rows)
+		rows = rows[:from+lines]
+		parts = append(parts, part{text: text[:end], before: number, someRows: someRows{rows: rows[from:from:len(rows)]}})
+		text, number = text[end:], number+int32(lines)
+	}
+	inParts(len(parts), func(i int) {
+		p := &parts[i]
+		var fields []string
+		for line, rest := p.before+1, p.text; rest != ""; line++ {
+			row, after, _ := strings.Cut(rest, "\n")
+			if rest = after; row == "" || row == "\r" {
+				continue
+			}
+			fields = cut(fields[:0], strings.TrimSuffix(row, "\r"), comma)
+			p.add(r, line, fields)
+		}
+	})
+	all := &someRows{rows: rows[:0]}
+	for i := range parts {
+		all.rows = append(all.rows, parts[i].rows...) // to where they are, but behind lines that are no rows
+		all.problems = append(all.problems, parts[i].problems...)
+		all.more += parts[i].more
+	}
+	return all
+}
+
+// cut adds the fields of a line to others.
+func cut(fields []string, line string, comma byte) []string {
+	for {
+		i := strings.IndexByte(line, comma)
+		if i < 0 {
+			return append(fields, line)
+		}
+		fields, line = append(fields, line[:i]), line[i+1:]
+	}
 }
 
 // commaOf gives what parts the columns of a table: a comma, or where its first row
 // has none, what spreadsheets write in its place.
-func commaOf(text []byte) rune {
-	first, _, _ := bytes.Cut(text, []byte("\n"))
+func commaOf(text string) byte {
+	first, _, _ := strings.Cut(text, "\n")
 	for _, comma := range []byte(",\t;") {
-		if bytes.IndexByte(first, comma) >= 0 {
-			return rune(comma)
+		if strings.IndexByte(first, comma) >= 0 {
+			return comma
 		}
 	}
 	return ','
 }
 
-func readRow(row []string, def int, fold bool, base request.Address, keep bool) (Row, error) {
+// row reads one row.
+func (t *rowReader) row(row []string) (Row, error) {
 	if len(row) < 2 || len(row) > 3 {
 		return Row{}, fmt.Errorf("a row has two or three fields (old, new, status), not %d", len(row))
 	}
-	r := Row{Status: int16(def), New: strings.TrimSpace(row[1])}
+	r := Row{Status: int16(t.def), New: strings.TrimSpace(row[1])}
 	if len(row) == 3 && row[2] != "" {
 		n, err := strconv.Atoi(strings.TrimSpace(row[2]))
 		if err != nil || !slices.Contains([]int{301, 302, 303, 307, 308, 404, 410}, n) {
@@ -119,6 +217,7 @@ func readRow(row []string, def int, fold bool, base request.Address, keep bool) 
 		}
 		r.Status = int16(n)
 	}
+	var err error
 	gone := r.Status == 404 || r.Status == 410
 	switch {
 	case r.Status == 0:
@@ -129,8 +228,10 @@ func readRow(row []string, def int, fold bool, base request.Address, keep bool) 
 		return r, errors.New("the new address is missing: write it, or the status 410 for what is gone")
 	}
 	old := strings.TrimSpace(row[0])
-	a, err := request.Parse(old, base)
-	if err != nil {
+	a := t.base
+	if canonical.Is(old, t.keep) && !strings.HasPrefix(old, "//") { // as nearly always
+		a.Path, a.Query, a.HasQuery = old, "", false
+	} else if a, err = request.Parse(old, t.base); err != nil {
 		return r, err
 	}
 	if a.Fragment != "" {
@@ -139,7 +240,7 @@ func readRow(row []string, def int, fold bool, base request.Address, keep bool) 
 	if !strings.HasPrefix(old, "/") {
 		r.Origin = a.Origin()
 	}
-	if r.Path, err = canonical.Path(a.Path, keep); err != nil {
+	if r.Path, err = canonical.Path(a.Path, t.keep); err != nil {
 		return r, err
 	}
 	r.Query, r.HasQuery = a.Query, a.HasQuery && a.Query != ""
@@ -149,13 +250,22 @@ func readRow(row []string, def int, fold bool, base request.Address, keep bool) 
 	if err := checkNew(r.New); err != nil {
 		return r, err
 	}
-	if r.selfPointing(a, base, keep, fold) {
+	if r.selfPointing(a, t.base, t.keep, t.fold) {
 		return r, fmt.Errorf("%s points at itself", old)
 	}
-	if fold {
+	if t.fold {
 		r.Path = canonical.Fold(r.Path)
 	}
 	return r, nil
+}
+
+// address is what the row takes, as text.
+func (r *Row) address() string {
+	address := r.Origin + r.Path
+	if r.HasQuery {
+		address += "?" + r.Query
+	}
+	return address
 }
 
 // checkNew holds a new address to the rules of `to`, without values.
