@@ -17,6 +17,7 @@ import (
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
+	"kibitz/core/site"
 )
 
 // counted is a sum, and what the slots that were folded have counted of it.
@@ -24,24 +25,26 @@ type counted struct {
 	sum
 	n    int64
 	came *OutcomeCount // of its outcome; nil where each line has its own
+	next uint32        // the number of another with the same hint; 0 for none
 }
 
 // ownLine is a line that an entry of its own decided, where others like it decide for
 // others.
 type ownLine struct {
 	by      *rulebook.Rule
-	sum     *counted
 	address string
+	sum     uint32 // its number
 	status  int32
 	at      uint32
 }
 
 const maxOwn = 1 << 14
 
-// sumKey is what a sum is found by.
-type sumKey struct {
-	sum
-	own bool
+// A sumHint is what sums are found by: few of them differ in nothing of this.
+type sumHint struct {
+	by   *rulebook.Rule
+	file *site.Node
+	size int64
 }
 
 // outcomeKey is what an outcome is made of.
@@ -111,8 +114,8 @@ type logWorker struct {
 	classes  bool // the rulebook looks at more than the target
 	tally    *Tally
 	slots    slots
-	sums     []*counted
-	numbers  map[sumKey]uint32 // of sums
+	sums     []counted          // the first is none
+	hints    map[sumHint]uint32 // their numbers
 	outcomes outcomeCounts
 	own      []ownLine           // yet to be counted
 	read     [together]list.Line // those that wait to be counted
@@ -142,7 +145,7 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), numbers: map[sumKey]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // chunk counts the lines of a chunk.
@@ -287,7 +290,7 @@ func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 	case s.timed:
 		s.last = max(s.last, w.clock.at(l.Time))
 	case s.own:
-		w.countLater(ownLine{of.Own, w.sums[s.sum], w.slots.rareOf(s).address, int32(l.Status), w.clock.at(l.Time)})
+		w.countLater(ownLine{of.Own, w.slots.rareOf(s).address, s.sum, int32(l.Status), w.clock.at(l.Time)})
 	}
 	if s.look == lookMissing {
 		if l.Tail(); len(l.Referrer) > 0 { // the page that it came from
@@ -397,17 +400,26 @@ func (w *logWorker) answer(own *rulebook.Rule) (number uint32, copied bool) {
 	if alike {
 		s.by = nil
 	}
-	key := sumKey{s, alike}
-	number, known := w.numbers[key]
-	if !known {
-		c := &counted{sum: s}
-		if !alike {
-			c.came = w.outcomes.of(&s, s.by)
+	return w.number(s, w.response.File, alike), copied
+}
+
+// number gives the number of a sum; own: that of lines which each have an outcome of
+// their own.
+func (w *logWorker) number(s sum, file *site.Node, own bool) uint32 {
+	hint := sumHint{s.by, file, s.size}
+	first := w.hints[hint]
+	for n := first; n > 0; n = w.sums[n].next {
+		if c := &w.sums[n]; c.sum == s && (c.came == nil) == own {
+			return n
 		}
-		number = uint32(len(w.sums))
-		w.numbers[key], w.sums = number, append(w.sums, c)
 	}
-	return number, copied
+	c := counted{sum: s, next: first}
+	if !own {
+		c.came = w.outcomes.of(&s, s.by)
+	}
+	number := uint32(len(w.sums))
+	w.hints[hint], w.sums = number, append(w.sums, c)
+	return number
 }
 
 // countOwn counts the lines that entries of their own decided, those of a share, one
@@ -426,14 +438,14 @@ func (w *logWorker) countOwn(outcomes outcomeCounts, mine share) {
 		l := &w.own[uint32(at)]
 		if l.by != by {
 			by = l.by
-			came = outcomes.of(&l.sum.sum, by)
+			came = outcomes.of(&w.sums[l.sum].sum, by)
 		}
 		came.N++
 		came.Last = max(came.Last, int64(l.at))
 		if l.status == 0 {
 			continue
 		}
-		r := came.recorded(int(l.status), l.sum.differs(int(l.status)))
+		r := came.recorded(int(l.status), w.sums[l.sum].differs(int(l.status)))
 		r.N++
 		if r.Differs != nil {
 			r.Differs.Add(l.address)
@@ -460,7 +472,8 @@ func (w *logWorker) target(s *slot) string {
 // fold adds what has been counted to the tally, at the end, but for its own lines.
 func (w *logWorker) fold() {
 	w.foldSlots()
-	for _, c := range w.sums {
+	for i := range w.sums[1:] {
+		c := &w.sums[1+i]
 		w.tally.Requests += c.n
 		w.tally.countBytes(&c.sum, c.n)
 		if c.came != nil {
@@ -479,7 +492,7 @@ func (w *logWorker) foldSlots() {
 
 // foldSlot adds up what a slot has counted.
 func (w *logWorker) foldSlot(s *slot) {
-	of, all, address := w.sums[s.sum], int64(0), ""
+	of, all, address := &w.sums[s.sum], int64(0), ""
 	target := func() string {
 		if address == "" {
 			address = w.target(s)

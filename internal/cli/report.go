@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"kibitz/core/canonical"
@@ -16,7 +17,6 @@ import (
 	"kibitz/core/replay"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
-	"kibitz/core/site"
 	"kibitz/internal/render"
 )
 
@@ -220,17 +220,23 @@ func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
 		return
 	}
 	r.heading("Not found", "answered 404, and the list did not expect that", false)
-	var rows [][]string
-	for _, c := range t.Missing.Most(most) {
-		rows = append(rows, []string{render.Number(c.N), render.Short(r.near(c.Address), r.out.Width-50), r.out.Quiet(render.Short(r.whence(e, t, c.Address), 70))})
+	names := namesOf(e)
+	shown := t.Missing.Most(most)
+	rows := make([][]string, len(shown))
+	var pool sync.WaitGroup // a large tree has many names to compare
+	for i, c := range shown {
+		pool.Go(func() {
+			rows[i] = []string{render.Number(c.N), render.Short(r.near(c.Address), r.out.Width-50), r.out.Quiet(render.Short(r.whence(e, t, names, c.Address), 70))}
+		})
 	}
+	pool.Wait()
 	r.out.Rows("  ", rows, 0)
 	r.more(&t.Missing, most)
 }
 
 // whence says where requests for a missing address come from, pages of the
 // site first, since those can be mended, and which file is the likeliest.
-func (r *run) whence(e *engine.Engine, t *replay.Tally, address string) string {
+func (r *run) whence(e *engine.Engine, t *replay.Tally, names fileNames, address string) string {
 	var out []string
 	if pages := t.Referrer[address]; pages != nil {
 		var own, other string
@@ -247,7 +253,7 @@ func (r *run) whence(e *engine.Engine, t *replay.Tally, address string) string {
 	}
 	_, path, _ := strings.Cut(address, "://")
 	if i := strings.IndexByte(path, '/'); i >= 0 {
-		if like := likeliest(e, path[i:]); like != "" {
+		if like := names.likeliest(path[i:]); like != "" {
 			out = append(out, "perhaps "+like)
 		}
 	}
@@ -525,50 +531,4 @@ func (r *run) differences(t *replay.Tally, most int) {
 	if more := pairs - most; more > 0 {
 		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
 	}
-}
-
-// likeliest gives the address of the file or folder of the trees that is most
-// like a missing path: the same last name elsewhere, or one with a letter or
-// two changed.
-func likeliest(e *engine.Engine, path string) string {
-	path = strings.TrimSuffix(canonical.Decode(path), "/")
-	name := path[strings.LastIndexByte(path, '/')+1:]
-	stem, _, _ := strings.Cut(name, ".")
-	low := strings.ToLower(stem)
-	if len(stem) < 3 {
-		return ""
-	}
-	best, bestScore := "", 0
-	for _, s := range e.Book.Sites {
-		e.Tree(s).Each(func(n *site.Node) {
-			if n.Path == "" || n.Hidden || strings.HasPrefix(n.Path, "/errors/") {
-				return
-			}
-			own := n.Name()
-			ownStem, _, _ := strings.Cut(own, ".")
-			score := 0
-			switch {
-			case strings.EqualFold(own, name):
-				score = 100
-			case strings.EqualFold(ownStem, stem):
-				score = 80
-			case max(len(ownStem), len(stem))-min(len(ownStem), len(stem)) <= len(stem)/5 && rulebook.Distance(strings.ToLower(ownStem), low) <= len(stem)/5:
-				score = 60
-			default:
-				return
-			}
-			at := canonical.Decode(n.Path)
-			if score-max(len(at)-len(path), len(path)-len(at)) <= bestScore { // it can be no nearer
-				return
-			}
-			score -= rulebook.Distance(at, path)
-			if score > bestScore {
-				best, bestScore = at, score
-				if n.Folder {
-					best += "/"
-				}
-			}
-		})
-	}
-	return best
 }
