@@ -540,7 +540,11 @@ func First[T any](n int, all iter.Seq[T], compare func(a, b T) int) []T {
 	return out[:min(n, len(out))]
 }
 
-// compareCounts puts the higher count first.
+// compareCounts puts the higher count first. Few are alike, so that addresses, which lie
+// all over the memory, are hardly looked at.
 func compareCounts(a, b Count) int {
-	return cmp.Or(cmp.Compare(b.N, a.N), strings.Compare(a.Address, b.Address))
+	if a.N != b.N {
+		return cmp.Compare(b.N, a.N)
+	}
+	return strings.Compare(a.Address, b.Address)
 }

@@ -145,14 +145,14 @@ func formatNames() string {
 func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 	// Reading a rulebook makes garbage that is hardly worth collecting, a replay
 	// little; but beside a large table memory is worth more than time.
-	debug.SetGCPercent(400)
+	debug.SetGCPercent(800)
 	debug.SetMemoryLimit(56 << 20)
 	e, err := r.load()
 	debug.SetMemoryLimit(math.MaxInt64)
 	if err != nil {
 		return 0, err
 	}
-	debug.SetGCPercent(150)
+	debug.SetGCPercent(100)
 	if largeTable(e.Book) {
 		debug.SetGCPercent(40)
 	}

@@ -509,7 +509,10 @@ func (r *run) differences(t *replay.Tally, most int) {
 		}
 	}
 	shown := replay.First(most, all, func(a, b pair) int {
-		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Status, b.Status), strings.Compare(a.predicted.Status, b.predicted.Status), strings.Compare(a.predicted.At, b.predicted.At), strings.Compare(string(a.predicted.Cause), string(b.predicted.Cause)))
+		if a.N != b.N { // as nearly always
+			return cmp.Compare(b.N, a.N)
+		}
+		return cmp.Or(cmp.Compare(a.Status, b.Status), strings.Compare(a.predicted.Status, b.predicted.Status), strings.Compare(a.predicted.At, b.predicted.At), strings.Compare(string(a.predicted.Cause), string(b.predicted.Cause)))
 	})
 	if pairs == 0 {
 		return
