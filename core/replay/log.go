@@ -222,61 +222,61 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 	return total, errors.Join(errs...)
 }
 
-// addOutcomes adds up what came of the requests of all workers, in as many shares.
+// addOutcomes adds up what came of the requests of all workers.
 func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
-	shares := make([]map[Outcome]*OutcomeCount, len(all))
+	own := make([]outcomeCounts, len(all)) // of lines that entries of their own decided, in shares
 	var pool sync.WaitGroup
-	for i := range all {
-		pool.Go(func() { shares[i] = addShare(all, share{i, len(all)}) })
+	for i := range own {
+		pool.Go(func() {
+			own[i] = outcomeCounts{}
+			for _, w := range all {
+				w.countOwn(own[i], share{i, len(own)})
+			}
+		})
+	}
+	sum := outcomeCounts{}
+	for _, w := range all {
+		sum.add(w.outcomes)
 	}
 	pool.Wait()
-	out := shares[0]
-	for _, s := range shares[1:] {
-		for o, c := range s {
-			addOutcome(out, o, c)
+	for _, counts := range own {
+		sum.add(counts)
+	}
+	out := make(map[Outcome]*OutcomeCount, len(sum))
+	for key, c := range sum {
+		o := outcomeOf(key.status, key.cause, key.by)
+		if same := out[o]; same != nil { // two sites have read one entry
+			c.add(same, (*Top).Merge)
 		}
+		out[o] = c
 	}
 	return out
 }
 
-// addOutcome adds a count of an outcome, which two sites may have that have read one entry.
-func addOutcome(out map[Outcome]*OutcomeCount, o Outcome, c *OutcomeCount) {
-	if same := out[o]; same != nil {
-		c.add(same)
+// add adds the counts of one worker, which are not to be used any more.
+func (counts outcomeCounts) add(more outcomeCounts) {
+	var pool sync.WaitGroup
+	for key, c := range more {
+		same := counts[key]
+		if same == nil {
+			counts[key] = c
+			continue
+		}
+		same.add(c, func(a, b *Top) {
+			if b.Len() < maxFew {
+				a.Merge(b)
+				return
+			}
+			pool.Go(func() { a.Merge(b) })
+		})
 	}
-	out[o] = c
+	pool.Wait()
 }
 
 // A share is one of several, of all entries.
 type share struct{ i, of int }
 
-func (s share) has(by *rulebook.Rule) bool {
-	return by == nil && s.i == 0 || by != nil && by.Number%s.of == s.i
-}
-
-// addShare adds up what came of the requests that the entries of a share decided.
-func addShare(all []*logWorker, mine share) map[Outcome]*OutcomeCount {
-	outcomes := outcomeCounts{}
-	for _, w := range all {
-		for key, c := range w.outcomes {
-			if !mine.has(key.by) {
-				continue
-			}
-			if same := outcomes[key]; same != nil {
-				c.add(same)
-			}
-			outcomes[key] = c
-		}
-	}
-	for _, w := range all {
-		w.countOwn(outcomes, mine)
-	}
-	out := make(map[Outcome]*OutcomeCount, len(outcomes))
-	for key, c := range outcomes {
-		addOutcome(out, outcomeOf(key.status, key.cause, key.by), c)
-	}
-	return out
-}
+func (s share) has(by *rulebook.Rule) bool { return by.Number%s.of == s.i }
 
 const keptSkips = 10
 

@@ -100,7 +100,7 @@ func LoadTally(r io.Reader) (*Tally, error) {
 		t.refer(target, pages)
 	}
 	for _, o := range s.Outcomes {
-		t.countOf(o.Outcome).add(&o.OutcomeCount)
+		t.countOf(o.Outcome).add(&o.OutcomeCount, (*Top).Merge)
 	}
 	return t, nil
 }

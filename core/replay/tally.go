@@ -236,15 +236,16 @@ func (c *OutcomeCount) recorded(status int, differs bool) *RecordedCount {
 	return &c.Recorded[len(c.Recorded)-1]
 }
 
-// add adds another count of the same outcome, which is not to be used any more.
-func (c *OutcomeCount) add(o *OutcomeCount) {
+// add adds another count of the same outcome, which is not to be used any more; merge
+// merges the addresses of each status.
+func (c *OutcomeCount) add(o *OutcomeCount, merge func(to, from *Top)) {
 	c.N += o.N
 	c.Last = max(c.Last, o.Last)
 	for _, r := range o.Recorded {
 		mine := c.recorded(r.Status, r.Differs != nil)
 		mine.N += r.N
 		if mine.Differs != nil && r.Differs != nil {
-			mine.Differs.Merge(r.Differs)
+			merge(mine.Differs, r.Differs)
 		}
 	}
 }
@@ -398,7 +399,7 @@ func (t *Tally) Merge(o *Tally) {
 	}
 	for outcome, c := range o.Outcomes {
 		if mine := t.Outcomes[outcome]; mine != nil {
-			mine.add(c)
+			mine.add(c, (*Top).Merge)
 		} else {
 			t.Outcomes[outcome] = c
 		}
