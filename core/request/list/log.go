@@ -216,6 +216,11 @@ func (l *Line) From() []byte {
 
 // behindSize gives the place of the first quote behind the status.
 func behindSize(rest []byte) int {
+	if len(rest) >= 9 {
+		if quotes := equal(word(rest, 1), '"'); quotes != 0 { // as for all but large bodies
+			return 1 + bits.TrailingZeros64(quotes)/8
+		}
+	}
 	if i := bytes.IndexByte(rest, '"'); i >= 0 {
 		return i
 	}
