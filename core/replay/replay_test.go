@@ -135,11 +135,18 @@ func bothRoads(t *testing.T, rules, text string, numbers ...int) {
 	source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(strings.NewReader(text), list.Options{Base: base, Format: list.FormatLog}, yield)
 	}}
-	slow, err := Run(e, []Source{source}, Options{Workers: 2})
+	slow, err := Run(e, []Source{source}, Options{Workers: 2, Each: func(*Result) {}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	want := form(t, slow)
+	sums, err := Run(e, []Source{source}, Options{Workers: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := form(t, sums); got != want {
+		t.Fatalf("%swithout each request:\n%s\nwith it:\n%s", rules, got, want)
+	}
 	for _, workers := range numbers {
 		fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: workers}, func(int64) {})
 		if err != nil {
