@@ -286,7 +286,7 @@ func (c *Classifier) Classes(lines []list.Line, out []Class) {
 			c.key = binary.LittleEndian.AppendUint32(c.key, found.ID)
 		}
 		if len(c.time) > 0 {
-			c.key = append(c.key, c.timed(lines[i].Time)...)
+			c.key = append(c.key, c.timed(&lines[i])...)
 		}
 		id, ok := c.all[string(c.key)]
 		if !ok {
@@ -302,15 +302,15 @@ func (c *Classifier) Classes(lines []list.Line, out []Class) {
 
 // timed says which tests of times hold. Lines that follow each other are mostly of
 // one second.
-func (c *Classifier) timed(text []byte) []byte {
-	if c.holds != nil && string(text) == c.at {
+func (c *Classifier) timed(l *list.Line) []byte {
+	if c.holds != nil && string(l.Time) == c.at {
 		return c.holds
 	}
-	t, err := list.LogTime(text)
-	c.at, c.holds = string(text), c.holds[:0]
+	t := l.At()
+	c.at, c.holds = string(l.Time), c.holds[:0]
 	for _, test := range c.time {
 		bit := byte('0')
-		if holds(test, "", err == nil, t.UnixNano(), netip.Addr{}) {
+		if holds(test, "", !t.IsZero(), t.UnixNano(), netip.Addr{}) {
 			bit = '1'
 		}
 		c.holds = append(c.holds, bit)

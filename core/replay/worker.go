@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
-	"math"
 	"net/netip"
 	"slices"
 	"strings"
@@ -67,39 +66,6 @@ func (counts outcomeCounts) of(s *sum, by *rulebook.Rule) *OutcomeCount {
 	return c
 }
 
-// A clock reads the times of a log, of which most are of the minute before.
-type clock struct {
-	text   [26]byte // 10/Oct/2026:13:55:36 +0000
-	minute int64
-	unix   uint32
-}
-
-// at gives a time in seconds since 1970; 0 for what is no time.
-func (c *clock) at(text []byte) uint32 {
-	const seconds, zone = 18, 20
-	if len(text) != len(c.text) {
-		return 0
-	}
-	if string(text) == string(c.text[:]) {
-		return c.unix
-	}
-	if string(text[:seconds]) == string(c.text[:seconds]) && string(text[zone:]) == string(c.text[zone:]) && c.unix > 0 {
-		tens, ones := text[seconds]-'0', text[seconds+1]-'0'
-		if tens < 6 && ones < 10 {
-			copy(c.text[:], text)
-			c.unix = uint32(c.minute + 10*int64(tens) + int64(ones))
-			return c.unix
-		}
-	}
-	t, err := list.LogTime(text)
-	if err != nil || t.Unix() <= 0 || t.Unix() > math.MaxUint32 {
-		return 0
-	}
-	copy(c.text[:], text)
-	c.minute, c.unix = t.Unix()-int64(t.Second()), uint32(t.Unix())
-	return c.unix
-}
-
 // logWorker is one worker's part of a replay.
 type logWorker struct {
 	request  request.Request // the one at hand, and the answer to it
@@ -125,7 +91,7 @@ type logWorker struct {
 	likes    [maxLikes]like
 	line     like
 	touched  uint32 // keeps the look ahead from being left out
-	clock    clock
+	clock    list.Clock
 	counts   list.Counts
 	lines    map[int]int // by chunk
 	skips    []placedSkip
@@ -288,9 +254,9 @@ func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 	w.slots.record(s, l.Status)
 	switch {
 	case s.timed:
-		s.last = max(s.last, w.clock.at(l.Time))
+		s.last = max(s.last, w.clock.At(l))
 	case s.own:
-		w.countLater(ownLine{of.Own, w.slots.rareOf(s).address, s.sum, int32(l.Status), w.clock.at(l.Time)})
+		w.countLater(ownLine{of.Own, w.slots.rareOf(s).address, s.sum, int32(l.Status), w.clock.At(l)})
 	}
 	if s.look == lookMissing {
 		if l.Tail(); len(l.Referrer) > 0 { // the page that it came from

@@ -10,6 +10,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -262,5 +263,27 @@ func TestLastAgentsAreReadAsAllOthers(t *testing.T) {
 	}
 	if plain < 1000 {
 		t.Errorf("only %d agents were plain", plain)
+	}
+}
+
+// Times are read by what has changed since the one before.
+func TestTheClockReadsAllTimes(t *testing.T) {
+	r := rand.New(rand.NewSource(5))
+	var c Clock
+	at := time.Date(2026, 10, 10, 23, 59, 0, 0, time.FixedZone("", 2*3600))
+	for range 5000 {
+		at = at.Add(time.Duration(r.Intn(40)-3) * time.Second)
+		text := at.Format("02/Jan/2006:15:04:05 -0700")
+		want := uint32(at.Unix())
+		switch r.Intn(12) {
+		case 0:
+			text = strings.Replace(text, "+0200", "-0430", 1)
+			want += 6*3600 + 1800
+		case 1:
+			text, want = []string{"", "-", "10/Oct/2026:13:55:61 +0000", text[:18] + "6x" + text[20:], text[1:], "10/Okt/2026:13:55:36 +0000"}[r.Intn(6)], 0
+		}
+		if got := c.At(&Line{Time: []byte(text), form: logTime}); got != want {
+			t.Fatalf("%s: %d, want %d", text, got, want)
+		}
 	}
 }

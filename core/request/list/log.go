@@ -9,7 +9,6 @@ import (
 	"math/bits"
 	"net/netip"
 	"strings"
-	"time"
 	"unsafe"
 
 	"kibitz/core/request"
@@ -19,15 +18,16 @@ import (
 // texts are parts of the line that was read.
 type Line struct {
 	Client   []byte
-	Time     []byte // 10/Oct/2026:13:55:36 +0000
+	Time     []byte // as the log writes it
 	Method   []byte
 	Target   []byte // as it was sent
 	Status   int
 	Referrer []byte // empty where there is none, and until Tail is called
 	Agent    []byte
 
-	path int    // length of the target without its query
-	rest []byte // behind the status
+	form *timeForm // of Time
+	path int       // length of the target without its query
+	rest []byte    // behind the status
 }
 
 var (
@@ -39,7 +39,7 @@ var (
 // ParseLog reads a line without its end, up to its status; Tail reads the rest.
 // The line may be changed: escapes in it are undone in place.
 func ParseLog(line []byte, l *Line) error {
-	l.Referrer, l.Agent = nil, nil
+	l.form, l.Referrer, l.Agent = logTime, nil, nil
 	if l.plain(line) {
 		return nil
 	}
@@ -372,20 +372,6 @@ func (l *Line) Item(base request.Address) (*Item, error) {
 func (l *Line) ClientAddr() netip.Addr {
 	client, _ := netip.ParseAddr(string(l.Client))
 	return client
-}
-
-// At is when the request was made; zero where the log has no time.
-func (l *Line) At() time.Time {
-	t, err := LogTime(l.Time)
-	if err != nil {
-		return time.Time{}
-	}
-	return t.UTC()
-}
-
-// LogTime reads the time of an access log: 10/Oct/2026:13:55:36 +0000.
-func LogTime(b []byte) (time.Time, error) {
-	return time.Parse("02/Jan/2006:15:04:05 -0700", string(b))
 }
 
 // Headers adds the header fields that the log tells.

@@ -1,0 +1,67 @@
+package list
+
+import (
+	"math"
+	"time"
+)
+
+// A timeForm is how a kind of log writes times.
+type timeForm struct {
+	layout  string // as time.Parse has it
+	seconds int    // the place of the two digits
+}
+
+var (
+	logTime = &timeForm{"02/Jan/2006:15:04:05 -0700", 18}
+	w3cTime = &timeForm{"2006-01-02 15:04:05", 17}
+)
+
+// At is when the request was made; zero where the line has no time.
+func (l *Line) At() time.Time {
+	if l.form == nil {
+		return time.Time{}
+	}
+	t, err := time.Parse(l.form.layout, string(l.Time))
+	if err != nil {
+		return time.Time{}
+	}
+	return t.UTC()
+}
+
+// A Clock reads the times of a log, of which most are of the minute before. The zero
+// Clock is ready.
+type Clock struct {
+	form   *timeForm
+	text   []byte
+	minute int64
+	unix   uint32
+}
+
+// At gives the time of a line in seconds since 1970; 0 for what is no time.
+func (c *Clock) At(l *Line) uint32 {
+	text := l.Time
+	if l.form == c.form && len(text) == len(c.text) && c.unix > 0 {
+		if string(text) == string(c.text) {
+			return c.unix
+		}
+		s := c.form.seconds
+		if string(text[:s]) == string(c.text[:s]) && string(text[s+2:]) == string(c.text[s+2:]) {
+			tens, ones := text[s]-'0', text[s+1]-'0'
+			if tens < 6 && ones < 10 {
+				copy(c.text, text)
+				c.unix = uint32(c.minute + 10*int64(tens) + int64(ones))
+				return c.unix
+			}
+		}
+	}
+	t := l.At()
+	if t.Unix() <= 0 || t.Unix() > math.MaxUint32 {
+		return 0
+	}
+	if len(text) != len(l.form.layout) { // there are parts of a second
+		return uint32(t.Unix())
+	}
+	c.form, c.text = l.form, append(c.text[:0], text...)
+	c.minute, c.unix = t.Unix()-int64(t.Second()), uint32(t.Unix())
+	return c.unix
+}
