@@ -244,6 +244,9 @@ func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
 	}
 	out := make(map[Outcome]*OutcomeCount, len(sum))
 	for key, c := range sum {
+		if c.N == 0 { // of none that is meant
+			continue
+		}
 		o := outcomeOf(key.status, key.cause, key.by)
 		if same := out[o]; same != nil { // two sites have read one entry
 			c.add(same, (*Top).Merge)

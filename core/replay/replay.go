@@ -3,9 +3,6 @@
 package replay
 
 import (
-	"maps"
-	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -64,11 +61,11 @@ func outcome(e *engine.Engine, name string, item *list.Item) *Result {
 // Options say how requests are replayed.
 type Options struct {
 	Workers int
-	Base    request.Address    // what paths are asked of; if it is empty, the first site
-	Headers []request.Header   // of every request that does not have them
-	Stop    *atomic.Bool       // set: the replay ends early; nil: never
-	Keep    func(*Result) bool // only results that it likes are counted and shown; nil: all
-	Each    func(*Result)      // called for every result, in the order of the lists; may be nil
+	Base    request.Address  // what paths are asked of; if it is empty, the first site
+	Headers []request.Header // of every request that does not have them
+	Stop    *atomic.Bool     // set: the replay ends early; nil: never
+	Choice                   // of what is counted and shown
+	Each    func(*Result)    // called for every result, in the order of the lists; may be nil
 }
 
 func (o *Options) stopped() bool { return o.Stop != nil && o.Stop.Load() }
@@ -120,7 +117,7 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 						predict = Predict
 					}
 					r := predict(e, b.name, item)
-					if o.Keep != nil && !o.Keep(r) {
+					if !o.spans(item.Request.Time) || !o.Of(r) {
 						continue
 					}
 					tallies[i].Add(r)
@@ -178,62 +175,6 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 		total.Merge(t)
 	}
 	return total, failed
-}
-
-// outcomes are the words that name what can happen to a request, beside statuses
-// and entries. Those that check knows, too, are called as there.
-var outcomes = map[string]func(*Result) bool{
-	"loop":  func(r *Result) bool { return r.ends(engine.Loop) || r.ends(engine.TooLong) },
-	"unmet": func(r *Result) bool { return len(r.Unmet) > 0 },
-	"differs": func(r *Result) bool {
-		return r.Item.Recorded != 0 && differs(r.Item.Recorded, r.Response.Status, r.Response.Cause)
-	},
-	"chain":         func(r *Result) bool { return r.Redirects() > 1 },
-	"redirect-loop": func(r *Result) bool { return r.ends(engine.Loop) },
-	"runaway":       func(r *Result) bool { return r.ends(engine.TooLong) },
-	"rewrite-loop":  func(r *Result) bool { return r.Response.Cause == engine.CauseRewriteLoop },
-	"bad-target":    func(r *Result) bool { return r.Response.Cause == engine.CauseBadTarget || r.ends(engine.BadEnding) },
-	"missing-target": func(r *Result) bool {
-		return r.Redirects() > 0 && r.ends(engine.Arrived) && r.Visit.Last().Status == 404
-	},
-	"downgrade": func(r *Result) bool {
-		return r.hops(func(from, to *request.Request) bool {
-			return from.Address.Scheme == "https" && to.Address.Scheme == "http"
-		})
-	},
-	"method-lost": func(r *Result) bool {
-		return r.hops(func(from, to *request.Request) bool { return from.Verb() != to.Verb() })
-	},
-}
-
-// Outcomes are the words for outcomes that Is knows, sorted.
-var Outcomes = slices.Sorted(maps.Keys(outcomes))
-
-// Is reports whether a result is of an outcome that a word names: a status, an
-// entry, or one of Outcomes.
-func (r *Result) Is(word string) bool {
-	if is := outcomes[word]; is != nil {
-		return is(r)
-	}
-	if request.IsStatus(word) {
-		return engine.StatusFits(word, r.Response)
-	}
-	return r.Response.By != nil && strings.EqualFold(r.Response.By.Name, word)
-}
-
-func (r *Result) ends(ending engine.Ending) bool { return r.Visit != nil && r.Visit.Ending == ending }
-
-// hops reports whether something is so of one request of the visit and the next.
-func (r *Result) hops(so func(from, to *request.Request) bool) bool {
-	if r.Visit == nil {
-		return false
-	}
-	for i, hop := range r.Visit.Hops[1:] {
-		if so(r.Visit.Hops[i].Request, hop.Request) {
-			return true
-		}
-	}
-	return false
 }
 
 // EveryFile gives a request for each file and folder of the trees that is not

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -101,16 +102,19 @@ func form(t *testing.T, tally *Tally) string {
 // The fast road must count what the slow one does, however many work on it.
 func TestTheFastRoadAgreesWithTheSlowOne(t *testing.T) {
 	for name, rules := range rulebooks {
-		t.Run(name, func(t *testing.T) { bothRoads(t, rules, access(9000), 1, 2, 7) })
+		t.Run(name, func(t *testing.T) { bothRoads(t, rules, access(9000), Choice{}, 1, 2, 7) })
+		for i, choice := range choices {
+			t.Run(fmt.Sprint(name, ", choice ", i), func(t *testing.T) { bothRoads(t, rules, access(2000), choice, 1, 2) })
+		}
 	}
-	t.Run("more than is kept", func(t *testing.T) { bothRoads(t, rulebooks["of entries alike"], access(3*maxOwn), 1) })
+	t.Run("more than is kept", func(t *testing.T) { bothRoads(t, rulebooks["of entries alike"], access(3*maxOwn), Choice{}, 1) })
 	r := rand.New(rand.NewSource(8))
 	for i := range 60 {
 		var rules strings.Builder
 		for n := range 1 + r.Intn(6) {
 			fmt.Fprintf(&rules, fragments[r.Intn(len(fragments))]+"\n", n)
 		}
-		t.Run(fmt.Sprint("random-", i), func(t *testing.T) { bothRoads(t, rules.String(), access(600), 1, 2) })
+		t.Run(fmt.Sprint("random-", i), func(t *testing.T) { bothRoads(t, rules.String(), access(600), slices.Concat(choices, make([]Choice, len(choices)))[r.Intn(2*len(choices))], 1, 2) })
 	}
 }
 
@@ -127,19 +131,31 @@ var fragments = []string{
 	"reply e%d on /old with 200 text {client}", "header e%d set X-Agent {agent}", "header e%d in /a.txt / add X-From {referrer} add X-Path {path}", "header e%d when agent ~(?P<who>.*)bot set X-Who {who} set X-Both {client}{who}", "redirect e%d on /old to /?from={referrer} as 302",
 }
 
+// choices are of a part of the requests.
+var choices = []Choice{
+	{Only: []string{"404"}},
+	{Only: []string{"differs"}},
+	{Only: []string{"e1", "A", "d", "bots", "old", "f", "301"}},
+	{Only: []string{"loop", "chain", "app", "missing-target"}},
+	{Since: time.Date(2026, 10, 9, 13, 55, 36, 1, time.UTC), Only: []string{"2xx", "differs", "g", "i"}},
+	{Since: time.Date(2026, 10, 9, 13, 55, 36, 0, time.UTC), Until: time.Date(2026, 10, 20, 0, 0, 0, 0, time.UTC)},
+	{Until: time.Date(2026, 10, 20, 13, 55, 36, 0, time.UTC)},
+	{Since: time.Date(2030, 1, 1, 0, 0, 0, 0, time.UTC)},
+}
+
 // bothRoads compares the tallies of a log.
-func bothRoads(t *testing.T, rules, text string, numbers ...int) {
+func bothRoads(t *testing.T, rules, text string, choice Choice, numbers ...int) {
 	t.Helper()
 	e := build(t, rules)
 	source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(strings.NewReader(text), list.Options{Base: base, Format: list.FormatLog}, yield)
 	}}
-	slow, err := Run(e, []Source{source}, Options{Workers: 2, Each: func(*Result) {}})
+	slow, err := Run(e, []Source{source}, Options{Workers: 2, Choice: choice, Each: func(*Result) {}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	want := form(t, slow)
-	sums, err := Run(e, []Source{source}, Options{Workers: 2})
+	sums, err := Run(e, []Source{source}, Options{Workers: 2, Choice: choice})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -147,14 +163,14 @@ func bothRoads(t *testing.T, rules, text string, numbers ...int) {
 		t.Fatalf("%swithout each request:\n%s\nwith it:\n%s", rules, got, want)
 	}
 	for _, workers := range numbers {
-		fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: workers}, func(int64) {})
+		fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: workers, Choice: choice}, func(int64) {})
 		if err != nil {
 			t.Fatal(err)
 		}
 		if got := form(t, fast); got != want {
 			t.Fatalf("%s%d workers on a file:\n%s\nslowly:\n%s", rules, workers, got, want)
 		}
-		fast, err = LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), Options{Workers: workers})
+		fast, err = LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), Options{Workers: workers, Choice: choice})
 		if err != nil {
 			t.Fatal(err)
 		}

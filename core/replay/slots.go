@@ -20,8 +20,9 @@ type slot struct {
 	look     look
 	timed    bool  // an entry decides, whose last use is wanted
 	own      bool  // each line's own entry decides, and is counted by itself
+	left     bool  // not all lines are counted
 	length   uint8 // of the key; 0 for one that is too long to be kept here
-	key      [92]byte
+	key      [91]byte
 }
 
 type recorded struct {

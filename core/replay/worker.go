@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"math"
 	"net/netip"
 	"slices"
 	"strings"
@@ -70,7 +71,11 @@ func (counts outcomeCounts) of(s *sum, by *rulebook.Rule) *OutcomeCount {
 type logWorker struct {
 	request  request.Request // the one at hand, and the answer to it
 	response engine.Response
+	visit    *engine.Visit // that it begins; nil where nothing needs it
 	options  Options
+	since    uint32 // in seconds since 1970; 0 for no bound
+	until    uint32
+	differs  bool // requests are meant that were answered otherwise
 	engine   *engine.Engine
 	name     string
 	base     request.Address
@@ -111,7 +116,15 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	return &logWorker{since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+}
+
+// bound gives a bound of times in whole seconds, since those of a log are.
+func bound(t time.Time) uint32 {
+	if t.IsZero() {
+		return 0
+	}
+	return uint32(min(max(t.Add(time.Second-1).Unix(), 1), math.MaxUint32))
 }
 
 // chunk counts the lines of a chunk.
@@ -224,6 +237,10 @@ func (w *logWorker) count() {
 // countLine counts a line.
 func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 	s, alone := (*slot)(nil), false
+	if !w.spans(l) {
+		w.pass(m, l)
+		return
+	}
 	if l.Target[0] == '/' && !m.odd { // one that names its host may be of another site
 		if int(m.slot) < len(w.slots.all) {
 			s = &w.slots.all[m.slot]
@@ -246,11 +263,18 @@ func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 		if s.own {
 			w.slots.rareOf(s).address = w.target(s)
 		}
+		s.left = !w.meant(s.own)
 		if alone = copied || m.odd || l.Target[0] != '/'; !alone { // other requests are surely like it
 			w.slots.keep(m.hash)
 		}
 	}
 	w.counts.Requests++
+	if s.left && !w.meansLine(s, l, of) {
+		if alone {
+			w.slots.drop()
+		}
+		return
+	}
 	w.slots.record(s, l.Status)
 	switch {
 	case s.timed:
@@ -267,6 +291,42 @@ func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 		w.foldSlot(s)
 		w.slots.drop()
 	}
+}
+
+// spans reports whether a line is of the time that is meant.
+func (w *logWorker) spans(l *list.Line) bool {
+	if w.since == 0 && w.until == 0 {
+		return true
+	}
+	at := w.clock.At(l)
+	return at > 0 && at >= w.since && (w.until == 0 || at < w.until)
+}
+
+// pass counts a line that is not meant.
+func (w *logWorker) pass(m *met, l *list.Line) {
+	if _, err := list.TargetAddress(string(l.Target), w.base); err != nil {
+		w.skip(m.chunk, m.line, err)
+		return
+	}
+	w.counts.Requests++
+}
+
+// meant reports whether all lines that have the answer at hand are meant, whatever was
+// recorded of them; own: each line's own entry decides.
+func (w *logWorker) meant(own bool) bool {
+	r := Result{Item: &list.Item{Request: &w.request}, Response: &w.response, Visit: w.visit}
+	if own {
+		r.Response.By = nil
+	}
+	return w.options.Of(&r)
+}
+
+// meansLine reports whether a line is meant, though not all are that have its answer.
+func (w *logWorker) meansLine(s *slot, l *list.Line, of *engine.Class) bool {
+	if w.differs && l.Status != 0 && w.sums[s.sum].differs(l.Status) {
+		return true
+	}
+	return s.own && w.options.Of(&Result{Item: &list.Item{Request: &w.request}, Response: &engine.Response{By: of.Own, Status: -1}})
 }
 
 // countLater keeps a line that an entry of its own decided, until there are many.
@@ -356,12 +416,12 @@ func verb(b []byte) string {
 func (w *logWorker) answer(own *rulebook.Rule) (number uint32, copied bool) {
 	w.engine.Outcome(&w.request, &w.response)
 	copied = w.response.Copied()
-	var v *engine.Visit
+	w.visit = nil
 	if engine.Follows(&w.response) {
-		v = w.engine.OutcomeVisit(&w.request, &w.response)
-		copied = slices.ContainsFunc(v.Hops, func(h engine.Hop) bool { return h.Response.Copied() })
+		w.visit = w.engine.OutcomeVisit(&w.request, &w.response)
+		copied = slices.ContainsFunc(w.visit.Hops, func(h engine.Hop) bool { return h.Response.Copied() })
 	}
-	s := sumOf(&w.response, v)
+	s := sumOf(&w.response, w.visit)
 	alike := own != nil && s.by == own
 	if alike {
 		s.by = nil
@@ -440,6 +500,9 @@ func (w *logWorker) fold() {
 	w.foldSlots()
 	for i := range w.sums[1:] {
 		c := &w.sums[1+i]
+		if c.n == 0 {
+			continue
+		}
 		w.tally.Requests += c.n
 		w.tally.countBytes(&c.sum, c.n)
 		if c.came != nil {
@@ -487,6 +550,9 @@ func (w *logWorker) foldSlot(s *slot) {
 	}
 	if rare.from != nil {
 		w.tally.refer(target(), rare.from)
+	}
+	if all == 0 { // none was meant
+		return
 	}
 	of.n += all
 	if !s.own {

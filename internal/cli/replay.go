@@ -202,30 +202,20 @@ func (f *replayFlags) checkOnly(b *rulebook.Book) error {
 	return nil
 }
 
-// filter gives what chooses requests; nil for all.
-func (f *replayFlags) filter() (func(*replay.Result) bool, error) {
-	var since, until time.Time
-	var err error
+// choice gives what the flags choose.
+func (f *replayFlags) choice() (c replay.Choice, err error) {
+	c.Only = f.only
 	if f.since != "" {
-		if since, err = parseTime(f.since); err != nil {
-			return nil, usagef("-since: %v", err)
+		if c.Since, err = parseTime(f.since); err != nil {
+			return c, usagef("-since: %v", err)
 		}
 	}
 	if f.until != "" {
-		if until, err = parseTime(f.until); err != nil {
-			return nil, usagef("-until: %v", err)
+		if c.Until, err = parseTime(f.until); err != nil {
+			return c, usagef("-until: %v", err)
 		}
 	}
-	if f.only == nil && since.IsZero() && until.IsZero() {
-		return nil, nil
-	}
-	return func(res *replay.Result) bool {
-		at := res.Item.Request.Time
-		if !since.IsZero() && (at.IsZero() || at.Before(since)) || !until.IsZero() && (at.IsZero() || !at.Before(until)) {
-			return false
-		}
-		return f.only == nil || slices.ContainsFunc(f.only, res.Is)
-	}, nil
+	return c, nil
 }
 
 // replayFlags say what a replay does.
@@ -239,6 +229,7 @@ type replayFlags struct {
 	merge        bool
 	headers      headerFlags
 	asked        request.Address // what base says
+	chosen       replay.Choice   // what only, since and until say
 }
 
 func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, error) {
@@ -247,8 +238,8 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	defer done()
 	buffered := bufio.NewWriterSize(r.stdout, 64<<10)
 	defer buffered.Flush()
-	filter, err := f.filter()
-	if err != nil {
+	var err error
+	if f.chosen, err = f.choice(); err != nil {
 		return 0, err
 	}
 	if err := f.checkOnly(e.Book); err != nil {
@@ -269,7 +260,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	start := time.Now()
 	tally := replay.NewTally()
 	if f.everyFile {
-		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, f.options(&stop, filter, show))
+		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, f.options(&stop, show))
 		if err != nil {
 			return 0, err
 		}
@@ -279,7 +270,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 		if stop.Load() {
 			break
 		}
-		part, err := r.replayList(e, name, f, &stop, filter, show)
+		part, err := r.replayList(e, name, f, &stop, show)
 		if err != nil {
 			return 0, err
 		}
@@ -292,8 +283,8 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	return r.finish(e, tally, f, took)
 }
 
-func (f *replayFlags) options(stop *atomic.Bool, keep func(*replay.Result) bool, each func(*replay.Result)) replay.Options {
-	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Stop: stop, Keep: keep, Each: each}
+func (f *replayFlags) options(stop *atomic.Bool, each func(*replay.Result)) replay.Options {
+	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Stop: stop, Choice: f.chosen, Each: each}
 }
 
 // finish shows the sums, and gives the exit status.
@@ -343,7 +334,7 @@ func (r *run) watchInterrupt(stop *atomic.Bool) (done func()) {
 
 // replayList replays one list: an access log on the fast road, if only its sums
 // are wanted.
-func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *atomic.Bool, filter func(*replay.Result) bool, show func(*replay.Result)) (*replay.Tally, error) {
+func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *atomic.Bool, show func(*replay.Result)) (*replay.Tally, error) {
 	in, err := r.open(name)
 	if err != nil {
 		return nil, err
@@ -353,12 +344,12 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 	progress, ended := r.progress(name, size, "MiB", 1<<20)
 	defer ended()
 	format := list.Format(f.format)
-	quick := show == nil && filter == nil && (format == "" || format == list.FormatLog)
+	quick := show == nil && (format == "" || format == list.FormatLog)
 	if quick && file != nil {
 		head := make([]byte, 4096)
 		n, _ := file.ReadAt(head, 0)
 		if head = head[:n]; format == list.FormatLog && !list.Packed(head) || list.Detect(head) == list.FormatLog {
-			return replay.LogFile(e, name, file, size, f.options(stop, nil, nil), progress)
+			return replay.LogFile(e, name, file, size, f.options(stop, nil), progress)
 		}
 	}
 	unpacked, err := list.Unpack(&countingReader{in, 0, progress})
@@ -370,12 +361,12 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		format = list.Detect(head)
 	}
 	if quick && format == list.FormatLog {
-		return replay.LogStream(e, name, unpacked, f.options(stop, nil, nil))
+		return replay.LogStream(e, name, unpacked, f.options(stop, nil))
 	}
 	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(unpacked, listOptions(name, format, base), yield)
 	}}
-	tally, err := replay.Run(e, []replay.Source{source}, f.options(stop, filter, show))
+	tally, err := replay.Run(e, []replay.Source{source}, f.options(stop, show))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
