@@ -26,11 +26,12 @@ type Reads struct {
 	Copied   bool  // a template copies a client, header, time or the like
 	Header   bool  // a header entry copies a value: one that is long or has control characters may spoil it
 	LongURL  int64 // URLs of up to this size are all alike
+	Long     int64 // and so are header fields that together have no more
 }
 
 // Reads looks at all entries of the site that answers for host.
 func (e *Engine) Reads(host string) Reads {
-	r := Reads{LongURL: math.MaxInt64}
+	r := Reads{LongURL: math.MaxInt64, Long: math.MaxInt64}
 	s := e.siteFor(host)
 	if s == nil {
 		return r
@@ -54,6 +55,9 @@ func (e *Engine) Reads(host string) Reads {
 		case *rulebook.Limit:
 			if a.URL >= 0 {
 				r.LongURL = min(r.LongURL, a.URL)
+			}
+			if a.Headers >= 0 {
+				r.Long = min(r.Long, a.Headers)
 			}
 		case *rulebook.Header:
 			for _, c := range a.Changes {

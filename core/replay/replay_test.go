@@ -114,7 +114,9 @@ func TestTheFastRoadAgreesWithTheSlowOne(t *testing.T) {
 		for n := range 1 + r.Intn(6) {
 			fmt.Fprintf(&rules, fragments[r.Intn(len(fragments))]+"\n", n)
 		}
-		t.Run(fmt.Sprint("random-", i), func(t *testing.T) { bothRoads(t, rules.String(), access(600), slices.Concat(choices, make([]Choice, len(choices)))[r.Intn(2*len(choices))], 1, 2) })
+		t.Run(fmt.Sprint("random-", i), func(t *testing.T) {
+			bothRoads(t, rules.String(), access(600), slices.Concat(choices, make([]Choice, len(choices)))[r.Intn(2*len(choices))], 1, 2)
+		})
 	}
 }
 
@@ -125,7 +127,7 @@ var fragments = []string{
 	"access e%[1]d when client 192.0.2.1 refuse\naccess f%[1]d when client 192.0.2.7 192.0.2.9 refuse\naccess g%[1]d when client 2001:db8::/32 203.0.113.6 refuse", "access e%[1]d when client 203.0.113.0/29 admit\naccess f%[1]d when client 192.0.2.0/29 admit",
 	"access e%d in / when client 192.0.2.200 admit", "reply e%d when time after 2026-10-08 before 2026-10-20 with 503", "reply e%d when time before 2026-10-05 with 410",
 	"redirect e%d on /old to /a.txt as 301", "redirect e%d on /c1 to /c1 as 302", "redirect e%d when query.x present to /a.txt as 307", "redirect e%d on /:x when method HEAD POST to /{x}/x as 303",
-	"rewrite e%d on /none to /a.txt", "fallback e%d in /n to /index.html", "limit e%d url 30B", "error e%d for 404 405 show /errors/404.html", "error e%d for 404 text {path}{agent}",
+	"rewrite e%d on /none to /a.txt", "fallback e%d in /n to /index.html", "limit e%d url 30B", "limit e%d headers 60B", "error e%d for 404 405 show /errors/404.html", "error e%d for 404 text {path}{agent}",
 	"header e%d set X-Client {client}", "compress e%d using gzip types text/*", "reply e%d when method POST with 204",
 	"redirect e%d on /old /none when agent ~.*(?P<who>bot|x).* to /{who} as 302", "redirect e%d on /bot to /a.txt as 301", "redirect e%d on /none when referrer ~https://(?P<r>[rs])\\..* to /{r} as 302", "redirect e%d on /r to /a.txt as 302",
 	"reply e%d on /old with 200 text {client}", "header e%d set X-Agent {agent}", "header e%d in /a.txt / add X-From {referrer} add X-Path {path}", "header e%d when agent ~(?P<who>.*)bot set X-Who {who} set X-Both {client}{who}", "redirect e%d on /old to /?from={referrer} as 302",

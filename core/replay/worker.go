@@ -75,7 +75,8 @@ type logWorker struct {
 	options  Options
 	since    uint32 // in seconds since 1970; 0 for no bound
 	until    uint32
-	differs  bool // requests are meant that were answered otherwise
+	long     int64 // what stands behind the status may have no more, or is too large a header
+	differs  bool  // requests are meant that were answered otherwise
 	engine   *engine.Engine
 	name     string
 	base     request.Address
@@ -112,11 +113,15 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	base := o.base(e)
 	reads := e.Reads(base.Host)
 	classes := reads.Agent || reads.Referrer || reads.Client || reads.Time
+	long := reads.Long - list.HeaderSize // with the names of the fields that logs tell
+	for _, h := range o.Headers {
+		long -= int64(len(h.Name) + len(h.Value) + 4)
+	}
 	room := maxSlots
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // bound gives a bound of times in whole seconds, since those of a log are.
@@ -172,7 +177,7 @@ var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
 type met struct {
 	key   []byte // a part of the line
 	hash  uint64
-	odd   bool // its values may spoil a header
+	odd   bool // its values may spoil a header, or are too long
 	slot  uint32
 	chunk int
 	line  int
@@ -206,7 +211,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	// The method and target stand side by side in the line.
 	m.key = l.Asked(target)
 	m.hash, m.chunk, m.line = w.slots.hash(m.key), chunk, number
-	m.odd = w.reads.Header && !l.Plain(engine.PlainText)
+	m.odd = l.Behind() > w.long || w.reads.Header && !l.Plain(engine.PlainText)
 	if w.waits++; w.waits == together {
 		w.count()
 	}
@@ -379,8 +384,8 @@ func (w *logWorker) predict(l *list.Line, class engine.Class, odd bool) (sum uin
 		w.options.complete(&w.request)
 		sum, copied = w.answer(k.Own)
 	}
-	whole := w.reads.Copied || l.Target[0] != '/'
-	if !whole && !odd {
+	whole := w.reads.Copied || odd || l.Target[0] != '/'
+	if !whole {
 		known := &w.likes[class.ID%maxLikes]
 		if known.ID != class.ID {
 			known.of(l, w.reads, class)

@@ -227,6 +227,14 @@ func behindSize(rest []byte) int {
 	return len(rest)
 }
 
+// Behind is the length of what stands behind the status: no less than that of the
+// referrer and the agent. It must be asked before Tail.
+func (l *Line) Behind() int64 { return int64(len(l.rest)) }
+
+// HeaderSize is how large a header is, beside its values, of a request that has all the
+// fields that a line tells: names, and four bytes for each.
+const HeaderSize = int64(len("Referer") + len("User-Agent") + 2*4)
+
 // Plain reports whether what stands behind the status is no longer than max, and has
 // neither escapes nor control characters. It must be asked before Tail.
 func (l *Line) Plain(max int) bool {
