@@ -3,7 +3,6 @@ package replay
 import (
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"kibitz/core/engine"
@@ -24,6 +23,17 @@ func (c *Choice) spans(at time.Time) bool {
 
 // Of reports whether a result is of an outcome that is meant.
 func (c *Choice) Of(r *Result) bool { return c.Only == nil || slices.ContainsFunc(c.Only, r.Is) }
+
+// named gives the names of entries among the outcomes that are meant.
+func (c *Choice) named() []string {
+	var names []string
+	for _, word := range c.Only {
+		if outcomes[word] == nil && !request.IsStatus(word) {
+			names = append(names, word)
+		}
+	}
+	return names
+}
 
 // outcomes are the words that name what can happen to a request, beside statuses
 // and entries. Those that check knows, too, are called as there.
@@ -63,7 +73,7 @@ func (r *Result) Is(word string) bool {
 	if request.IsStatus(word) {
 		return engine.StatusFits(word, r.Response)
 	}
-	return r.Response.By != nil && strings.EqualFold(r.Response.By.Name, word)
+	return r.Response.By != nil && r.Response.By.IsCalled(word)
 }
 
 func (r *Result) ends(ending engine.Ending) bool { return r.Visit != nil && r.Visit.Ending == ending }

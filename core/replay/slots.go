@@ -16,18 +16,14 @@ type slot struct {
 	sum      uint32 // its number
 	rare     uint32 // its number; 0 for none
 	last     uint32 // when it came last, in seconds since 1970
-	recorded [2]recorded
+	counts   [2]uint32 // of the statuses that were recorded
+	statuses [2]uint16
 	look     look
 	timed    bool  // an entry decides, whose last use is wanted
 	own      bool  // each line's own entry decides, and is counted by itself
 	left     bool  // not all lines are counted
 	length   uint8 // of the key; 0 for one that is too long to be kept here
-	key      [91]byte
-}
-
-type recorded struct {
-	n      uint32
-	status uint16
+	key      [95]byte
 }
 
 // rare is what few slots have.
@@ -158,10 +154,10 @@ func (t *slots) keyOf(s *slot) string {
 
 // record counts a line with a recorded status.
 func (t *slots) record(s *slot, status int) {
-	for i := range s.recorded {
-		if r := &s.recorded[i]; (int(r.status) == status || r.n == 0) && r.n < math.MaxUint32 {
-			r.status = uint16(status)
-			r.n++
+	for i := range s.counts {
+		if (int(s.statuses[i]) == status || s.counts[i] == 0) && s.counts[i] < math.MaxUint32 {
+			s.statuses[i] = uint16(status)
+			s.counts[i]++
 			return
 		}
 	}

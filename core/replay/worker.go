@@ -75,8 +75,9 @@ type logWorker struct {
 	options  Options
 	since    uint32 // in seconds since 1970; 0 for no bound
 	until    uint32
-	long     int64 // what stands behind the status may have no more, or is too large a header
-	differs  bool  // requests are meant that were answered otherwise
+	long     int64    // what stands behind the status may have no more, or is too large a header
+	differs  bool     // requests are meant that were answered otherwise
+	named    []string // and those that entries of these names decide
 	engine   *engine.Engine
 	name     string
 	base     request.Address
@@ -121,7 +122,7 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // bound gives a bound of times in whole seconds, since those of a log are.
@@ -232,7 +233,7 @@ func (w *logWorker) count() {
 		m := &waiting[i]
 		m.slot = w.slots.guess(m.hash)
 		s := &w.slots.all[m.slot]
-		w.touched += s.class
+		w.touched += s.class + uint32(s.key[len(s.key)-1]) // both lines of the cache
 	}
 	for i := range waiting {
 		w.countLine(&waiting[i], &w.read[i], &w.classed[i])
@@ -241,43 +242,55 @@ func (w *logWorker) count() {
 
 // countLine counts a line.
 func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
-	s, alone := (*slot)(nil), false
-	if !w.spans(l) {
+	if w.since|w.until > 0 && !w.spans(l) {
 		w.pass(m, l)
 		return
 	}
 	if l.Target[0] == '/' && !m.odd { // one that names its host may be of another site
 		if int(m.slot) < len(w.slots.all) {
-			s = &w.slots.all[m.slot]
+			if s := &w.slots.all[m.slot]; w.slots.is(s, m.key, of.ID) {
+				w.countIn(s, l, of)
+				return
+			}
 		}
-		if s == nil || !w.slots.is(s, m.key, of.ID) {
-			s = w.slots.find(m.key, of.ID, m.hash)
-		}
-	}
-	if s == nil {
-		sum, copied, err := w.predict(l, *of, m.odd)
-		if err != nil {
-			w.skip(m.chunk, m.line, err)
+		if s := w.slots.find(m.key, of.ID, m.hash); s != nil {
+			w.countIn(s, l, of)
 			return
 		}
-		if w.slots.full() {
-			w.foldSlots()
-		}
-		s = w.slots.add(m.key, of.ID)
-		s.sum, s.look, s.timed, s.own = sum, w.sums[sum].look, w.sums[sum].by != nil, w.sums[sum].came == nil
-		if s.own {
-			w.slots.rareOf(s).address = w.target(s)
-		}
-		s.left = !w.meant(s.own)
-		if alone = copied || m.odd || l.Target[0] != '/'; !alone { // other requests are surely like it
-			w.slots.keep(m.hash)
-		}
 	}
+	w.countNew(m, l, of)
+}
+
+// countNew counts a line that is like none which has a slot.
+func (w *logWorker) countNew(m *met, l *list.Line, of *engine.Class) {
+	number, copied, err := w.predict(l, *of, m.odd)
+	if err != nil {
+		w.skip(m.chunk, m.line, err)
+		return
+	}
+	if w.slots.full() {
+		w.foldSlots()
+	}
+	s, sum := w.slots.add(m.key, of.ID), &w.sums[number]
+	s.sum, s.look, s.timed, s.own = number, sum.look, sum.by != nil, sum.came == nil
+	if s.own {
+		w.slots.rareOf(s).address = w.target(s)
+	}
+	s.left = !w.meant(s.own)
+	if alone := copied || m.odd || l.Target[0] != '/'; alone { // no other is surely like it
+		w.countIn(s, l, of)
+		w.foldSlot(s)
+		w.slots.drop()
+		return
+	}
+	w.slots.keep(m.hash)
+	w.countIn(s, l, of)
+}
+
+// countIn counts a line in a slot.
+func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 	w.counts.Requests++
 	if s.left && !w.meansLine(s, l, of) {
-		if alone {
-			w.slots.drop()
-		}
 		return
 	}
 	w.slots.record(s, l.Status)
@@ -292,17 +305,10 @@ func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 			w.slots.rareOf(s).from.add(l.Referrer, 1)
 		}
 	}
-	if alone {
-		w.foldSlot(s)
-		w.slots.drop()
-	}
 }
 
 // spans reports whether a line is of the time that is meant.
 func (w *logWorker) spans(l *list.Line) bool {
-	if w.since == 0 && w.until == 0 {
-		return true
-	}
 	at := w.clock.At(l)
 	return at > 0 && at >= w.since && (w.until == 0 || at < w.until)
 }
@@ -331,7 +337,7 @@ func (w *logWorker) meansLine(s *slot, l *list.Line, of *engine.Class) bool {
 	if w.differs && l.Status != 0 && w.sums[s.sum].differs(l.Status) {
 		return true
 	}
-	return s.own && w.options.Of(&Result{Item: &list.Item{Request: &w.request}, Response: &engine.Response{By: of.Own, Status: -1}})
+	return s.own && slices.ContainsFunc(w.named, of.Own.IsCalled)
 }
 
 // countLater keeps a line that an entry of its own decided, until there are many.
@@ -546,8 +552,8 @@ func (w *logWorker) foldSlot(s *slot) {
 			r.Differs.add(target(), n)
 		}
 	}
-	for _, r := range s.recorded {
-		record(int(r.status), int64(r.n))
+	for i, n := range s.counts {
+		record(int(s.statuses[i]), int64(n))
 	}
 	rare := &w.slots.rare[s.rare]
 	for status, n := range rare.more {

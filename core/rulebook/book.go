@@ -49,6 +49,9 @@ type Rule struct {
 	Entry    *Entry
 }
 
+// IsCalled reports whether a rule has a name, whose case does not count.
+func (r *Rule) IsCalled(name string) bool { return strings.EqualFold(r.Name, name) }
+
 // An Action is what a rule does: one of the types below.
 type Action interface{ action() }
 

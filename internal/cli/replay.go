@@ -194,7 +194,7 @@ func (o *onlyFlags) Set(s string) error { *o = append(*o, s); return nil }
 // checkOnly refuses words that nothing can be.
 func (f *replayFlags) checkOnly(b *rulebook.Book) error {
 	for _, word := range f.only {
-		named := func(rule *rulebook.Rule) bool { return strings.EqualFold(rule.Name, word) }
+		named := func(rule *rulebook.Rule) bool { return rule.IsCalled(word) }
 		if !request.IsStatus(word) && !slices.Contains(replay.Outcomes, word) && !slices.ContainsFunc(b.Rules, named) {
 			return usagef("-only %s: no entry has this name, and it is no status and none of %s", word, strings.Join(replay.Outcomes, ", "))
 		}
