@@ -27,11 +27,23 @@ type Reads struct {
 	Header   bool  // a header entry copies a value: one that is long or has control characters may spoil it
 	LongURL  int64 // URLs of up to this size are all alike
 	Long     int64 // and so are header fields that together have no more
+
+	others map[string]bool // header fields that are neither agent nor referrer
+}
+
+// Matters reports whether a header field, in small letters, can change an answer, if it is
+// neither agent nor referrer.
+func (r *Reads) Matters(name string) bool {
+	switch name {
+	case "accept-encoding", "authorization", "range":
+		return true
+	}
+	return strings.HasPrefix(name, "if-") || r.others[name] || r.Long < math.MaxInt64
 }
 
 // Reads looks at all entries of the site that answers for host.
 func (e *Engine) Reads(host string) Reads {
-	r := Reads{LongURL: math.MaxInt64, Long: math.MaxInt64}
+	r := Reads{LongURL: math.MaxInt64, Long: math.MaxInt64, others: map[string]bool{}}
 	s := e.siteFor(host)
 	if s == nil {
 		return r
@@ -122,6 +134,9 @@ func (r *Reads) field(f rulebook.Field) {
 	case rulebook.FieldHeader:
 		r.Agent = r.Agent || f.Name == "user-agent"
 		r.Referrer = r.Referrer || f.Name == "referer"
+		r.others[f.Name] = true
+	case rulebook.FieldCookie:
+		r.others["cookie"] = true
 	}
 }
 

@@ -29,14 +29,57 @@ const (
 type chunk struct {
 	number int
 	text   []byte
+	form   form
+	buf    []byte // that text is a part of, to be used again; may be nil
+}
+
+// A form is how lines are read. The zero form is for access logs.
+type form struct {
+	read   list.LineReader
+	fields []string // of the W3C form
+	json   bool
+}
+
+// comment reports whether a line is blank or a comment.
+func (f *form) comment(line []byte) bool {
+	if f.json {
+		return len(bytes.TrimSpace(line)) == 0
+	}
+	return list.Comment(line)
+}
+
+// formOf gives how lines of a format are read; W3C logs say more of it.
+func formOf(format list.Format, e *engine.Engine, o Options) form {
+	switch format {
+	case list.FormatJSONL:
+		return form{read: list.JSONL(o.base(e)), json: true}
+	case list.FormatW3C:
+		return w3cForm(nil, e, o)
+	}
+	return form{}
+}
+
+// w3cForm is for lines that have these fields.
+func w3cForm(fields []string, e *engine.Engine, o Options) form {
+	base := o.base(e)
+	reads := e.Reads(base.Host)
+	return form{read: list.NewW3C(fields, base, reads.Matters).Read, fields: fields}
+}
+
+// Quick reports whether the sums of a list of a format are found on the fast road: in a
+// file of which any part can be read first, if parts is set.
+func Quick(format list.Format, parts bool) bool {
+	return format == list.FormatLog || format == list.FormatJSONL || format == list.FormatW3C && !parts
 }
 
 // A Progress is told how far a log has been read.
 type Progress func(bytes int64)
 
 // LogFile replays an access log of a known size that can be read at any place.
-func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, o Options, progress Progress) (*Tally, error) {
+// Its format is one that is Quick in parts.
+func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, format list.Format, o Options, progress Progress) (*Tally, error) {
 	var next atomic.Int64
+	form := formOf(format, e, o)
 	return run(e, name, size, o, func() func() (chunk, error) {
 		buf := make([]byte, 1+chunkSize+overRead)
 		return func() (chunk, error) {
@@ -47,7 +90,7 @@ func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, o Option
 			}
 			progress(min(start+chunkSize, size))
 			text, err := lines(in, buf, start, size)
-			return chunk{int(n), text}, err
+			return chunk{number: int(n), text: text, form: form}, err
 		}
 	})
 }
@@ -94,8 +137,9 @@ func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
 	return text[:own], nil
 }
 
-// LogStream replays an access log that comes in one piece after the other.
-func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, error) {
+// LogStream replays a log that comes in one piece after the other. Its format is one that
+// is Quick.
+func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, o Options) (*Tally, error) {
 	full := make(chan chunk, o.Workers)
 	empty := make(chan []byte, 2*o.Workers+2)
 	for range cap(empty) {
@@ -105,7 +149,24 @@ func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, 
 	go func() {
 		defer close(full)
 		var rest []byte
-		for number := 0; ; number++ {
+		form, number := formOf(format, e, o), 0
+		send := func(buf []byte) {
+			text := buf
+			for format == list.FormatW3C {
+				i, fields := otherFields(text, form.fields)
+				if i < 0 {
+					break
+				}
+				if i > 0 {
+					full <- chunk{number: number, text: bytes.Clone(text[:i]), form: form}
+					number++
+				}
+				text, form = text[i:], w3cForm(fields, e, o)
+			}
+			full <- chunk{number, text, form, buf}
+			number++
+		}
+		for {
 			buf := <-empty
 			if buf == nil {
 				buf = make([]byte, 0, chunkSize)
@@ -114,13 +175,11 @@ func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, 
 			for len(buf) < cap(buf) {
 				n, err := in.Read(buf[len(buf):cap(buf)])
 				buf = buf[:len(buf)+n]
-				if errors.Is(err, io.EOF) || err != nil && o.stopped() {
-					full <- chunk{number, buf}
-					return
-				}
 				if err != nil {
-					failed = err
-					full <- chunk{number, buf}
+					if !errors.Is(err, io.EOF) && !o.stopped() {
+						failed = err
+					}
+					send(buf)
 					return
 				}
 				if len(buf) == cap(buf) && bytes.IndexByte(buf, '\n') < 0 && len(buf) <= list.MaxLine {
@@ -132,7 +191,7 @@ func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, 
 				end = len(buf)
 			}
 			rest = append([]byte{}, buf[end:]...)
-			full <- chunk{number, buf[:end]}
+			send(buf[:end])
 		}
 	}()
 	t, err := run(e, name, math.MaxInt64, o, func() func() (chunk, error) {
@@ -146,14 +205,30 @@ func LogStream(e *engine.Engine, name string, in io.Reader, o Options) (*Tally, 
 			if !ok {
 				return chunk{}, io.EOF
 			}
-			last = c.text
-			if last == nil {
-				last = []byte{}
-			}
+			last = c.buf
 			return c, nil
 		}
 	})
 	return t, errors.Join(err, failed)
+}
+
+// otherFields gives the place of the first line that names other fields than those which
+// are known, for the lines below it, and its fields; -1 for none.
+func otherFields(text []byte, known []string) (at int, fields []string) {
+	for from := 0; ; {
+		i := bytes.Index(text[from:], []byte("#Fields:"))
+		if i < 0 {
+			return -1, nil
+		}
+		i += from
+		from = i + 1
+		start := bytes.LastIndexByte(text[:i], '\n') + 1
+		line, _, _ := bytes.Cut(text[i:], []byte("\n"))
+		fields, _ := list.W3CFields(line)
+		if len(bytes.Trim(text[start:i], " \t\ufeff")) == 0 && (known == nil || !slices.Equal(fields, known)) {
+			return start, fields
+		}
+	}
 }
 
 // run works on chunks until there are no more; source makes what gives them to
@@ -216,6 +291,12 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		counts.First = append(counts.First, list.Skip{Line: before + s.line, Reason: s.reason})
 	}
 	adding.Wait()
+	for o, c := range total.Outcomes { // of lines that were items
+		if same := outcomes[o]; same != nil {
+			c.add(same, (*Top).Merge)
+		}
+		outcomes[o] = c
+	}
 	total.Outcomes = outcomes
 	total.AddCounts(name, counts)
 	total.Partial = o.stopped()

@@ -89,7 +89,7 @@ reply j on /a.txt when client 203.0.113.5 with 204
 `
 
 // tally in a form that can be compared.
-func form(t *testing.T, tally *Tally) string {
+func savedForm(t *testing.T, tally *Tally) string {
 	t.Helper()
 	var b bytes.Buffer
 	tally.Lists[0].Name = ""
@@ -127,7 +127,7 @@ var fragments = []string{
 	"access e%[1]d when client 192.0.2.1 refuse\naccess f%[1]d when client 192.0.2.7 192.0.2.9 refuse\naccess g%[1]d when client 2001:db8::/32 203.0.113.6 refuse", "access e%[1]d when client 203.0.113.0/29 admit\naccess f%[1]d when client 192.0.2.0/29 admit",
 	"access e%d in / when client 192.0.2.200 admit", "reply e%d when time after 2026-10-08 before 2026-10-20 with 503", "reply e%d when time before 2026-10-05 with 410",
 	"redirect e%d on /old to /a.txt as 301", "redirect e%d on /c1 to /c1 as 302", "redirect e%d when query.x present to /a.txt as 307", "redirect e%d on /:x when method HEAD POST to /{x}/x as 303",
-	"rewrite e%d on /none to /a.txt", "fallback e%d in /n to /index.html", "limit e%d url 30B", "limit e%d headers 60B", "error e%d for 404 405 show /errors/404.html", "error e%d for 404 text {path}{agent}",
+	"rewrite e%d on /none to /a.txt", "fallback e%d in /n to /index.html", "limit e%d url 30B", "limit e%d headers 60B", "access e%d when cookie.a 1 refuse", "reply e%d on /none with 200 text {cookie.b}", "error e%d for 404 405 show /errors/404.html", "error e%d for 404 text {path}{agent}",
 	"header e%d set X-Client {client}", "compress e%d using gzip types text/*", "reply e%d when method POST with 204",
 	"redirect e%d on /old /none when agent ~.*(?P<who>bot|x).* to /{who} as 302", "redirect e%d on /bot to /a.txt as 301", "redirect e%d on /none when referrer ~https://(?P<r>[rs])\\..* to /{r} as 302", "redirect e%d on /r to /a.txt as 302",
 	"reply e%d on /old with 200 text {client}", "header e%d set X-Agent {agent}", "header e%d in /a.txt / add X-From {referrer} add X-Path {path}", "header e%d when agent ~(?P<who>.*)bot set X-Who {who} set X-Both {client}{who}", "redirect e%d on /old to /?from={referrer} as 302",
@@ -149,37 +149,148 @@ var choices = []Choice{
 // bothRoads compares the tallies of a log.
 func bothRoads(t *testing.T, rules, text string, choice Choice, numbers ...int) {
 	t.Helper()
+	bothRoadsOf(t, list.FormatLog, rules, text, choice, numbers...)
+}
+
+func bothRoadsOf(t *testing.T, format list.Format, rules, text string, choice Choice, numbers ...int) {
+	t.Helper()
 	e := build(t, rules)
 	source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
-		return list.Read(strings.NewReader(text), list.Options{Base: base, Format: list.FormatLog}, yield)
+		return list.Read(strings.NewReader(text), list.Options{Base: base, Format: format}, yield)
 	}}
 	slow, err := Run(e, []Source{source}, Options{Workers: 2, Choice: choice, Each: func(*Result) {}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := form(t, slow)
+	want := savedForm(t, slow)
 	sums, err := Run(e, []Source{source}, Options{Workers: 2, Choice: choice})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := form(t, sums); got != want {
+	if got := savedForm(t, sums); got != want {
 		t.Fatalf("%swithout each request:\n%s\nwith it:\n%s", rules, got, want)
 	}
 	for _, workers := range numbers {
-		fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: workers, Choice: choice}, func(int64) {})
+		if Quick(format, true) {
+			fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), format, Options{Workers: workers, Choice: choice}, func(int64) {})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := savedForm(t, fast); got != want {
+				t.Fatalf("%s%d workers on a file:\n%s\nslowly:\n%s", rules, workers, got, want)
+			}
+		}
+		fast, err := LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), format, Options{Workers: workers, Choice: choice})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := form(t, fast); got != want {
-			t.Fatalf("%s%d workers on a file:\n%s\nslowly:\n%s", rules, workers, got, want)
-		}
-		fast, err = LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), Options{Workers: workers, Choice: choice})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := form(t, fast); got != want {
+		if got := savedForm(t, fast); got != want {
 			t.Fatalf("%s%d workers on a stream:\n%s\nslowly:\n%s", rules, workers, got, want)
 		}
+	}
+}
+
+// w3cAccess makes a log whose lines have other fields from time to time, with everything
+// that is odd in them.
+func w3cAccess(n int) string {
+	r := rand.New(rand.NewSource(3))
+	var b strings.Builder
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	rarely := func(usual string, odd ...string) string {
+		if r.Intn(15) > 0 {
+			return usual
+		}
+		return pick(odd...)
+	}
+	var fields []string
+	b.WriteString(pick("", "192.0.2.1 /early\n", "\ufeff") + "#Version: 1.0\n")
+	for i := range n {
+		if i%400 == 0 {
+			fields = strings.Fields(pick("date time c-ip cs-method cs-uri-stem cs-uri-query sc-status sc-bytes cs(Referer) cs(User-Agent)",
+				"time date s-ip cs-method cs-uri-stem cs-uri-query s-port cs-username c-ip cs(User-Agent) cs(Referer) sc-status time-taken",
+				"c-ip date time cs-uri-stem cs-method sc-status cs(User-Agent)", "date time c-ip cs-method cs-uri cs-host cs(Cookie) sc-status",
+				"date time c-ip cs-method cs-uri-query cs-uri-stem cs(Host) sc-status cs(Accept-Encoding)", "cs-uri-stem sc-status", "date time cs-method cs-uri cs-uri-stem c-ip"))
+			fmt.Fprintf(&b, "%s#Fields: %s\n", pick("", "", " ", "# #Fields: x\n"), strings.Join(fields, " "))
+		}
+		if r.Intn(60) == 0 {
+			b.WriteString(pick("\n", " # note\n", "garbage\n", "\x00 \x01\n", "#Date: 2026-10-10\n", "# Fields: a b\n", strings.Repeat("- ", len(fields)-1)+"-\n"))
+			continue
+		}
+		for i, name := range fields {
+			value := "-"
+			switch strings.ToLower(name) {
+			case "date":
+				value = rarely(fmt.Sprintf("2026-10-%02d", 1+r.Intn(28)), "-", "10/10/2026", "\"2026-10-10\"")
+			case "time":
+				value = rarely("13:55:36", "-", "13:55:36.5", "13:55")
+			case "c-ip":
+				value = pick("192.0.2.1", "192.0.2.200", "192.0.2.7", "192.0.2.9", "203.0.113.5", "203.0.113.6", "198.51.100.4", rarely("2001:db8::1", "[2001:db8::1]", "-", "pier.example"))
+			case "cs-method":
+				value = rarely(pick("GET", "GET", "HEAD", "POST", "OPTIONS"), "-", "get", "\"GET\"")
+			case "cs-uri-stem":
+				value = rarely(pick("/", "/a.txt", "/%61.txt", "/none", "/old", "/loop", "/c1", "//a.txt", "/n"+fmt.Sprint(r.Intn(300))), "-", "*", "none", "/a+b", "/a?b", "/../x", "/\"a", "/"+strings.Repeat("l", 120))
+			case "cs-uri":
+				value = rarely(pick("/", "/a.txt?x=1", "/none", "/old?q=2", "/c1", "/n"+fmt.Sprint(r.Intn(300))), "http://t.example/a?y=1", "http://[u", "*", "-")
+			case "cs-uri-query":
+				value = pick("-", "-", "x=1", "q=2&y=3", rarely("a+b", "\"x\"", "?"))
+			case "cs-host", "cs(host)":
+				value = rarely("s.example", "-", "t.example", "S.example", "s.example:8443", "u.example")
+			case "cs(cookie)":
+				value = pick("-", "a=1;+b=2")
+			case "cs(accept-encoding)":
+				value = pick("-", "gzip,+br")
+			case "sc-status":
+				value = rarely(pick("200", "200", "404", "301", "500"), "-", "20", "x", "2000")
+			case "cs(referer)":
+				value = pick("-", "https://s.example/", "https://r.example/x", rarely("https://r.example/x+y", "\"https://r.example/a b\"", "\x02"))
+			case "cs(user-agent)":
+				value = pick("-", "a+bot", "reader/1.0+(x)", rarely("bot", "\"a bot\"", "a\x01b", strings.Repeat("long+", 300)))
+			default:
+				value = pick("-", "1", "80")
+			}
+			if i > 0 {
+				b.WriteString(rarely(" ", "  ", "\t", " "))
+			}
+			b.WriteString(value)
+		}
+		b.WriteString(rarely("\n", "\r\n", " \n", " more\n"))
+	}
+	return b.String()
+}
+
+// jsonAccess makes a list of JSON lines.
+func jsonAccess(n int) string {
+	r := rand.New(rand.NewSource(3))
+	var b strings.Builder
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	for range n {
+		fmt.Fprintf(&b, `{"url": %q, "method": %q, "client": %q, "time": %q, "status": %s, "headers": {"User-Agent": %q}}`+"\n", pick("/", "/a.txt", "/none?x=1", "/old", "/c1", "https://t.example/a", "x"), pick("GET", "HEAD", "POST"),
+			pick("192.0.2.1", "192.0.2.7", "203.0.113.6", "2001:db8::1"), fmt.Sprintf("2026-10-%02dT10:00:00Z", 1+r.Intn(28)), pick("200", "404", "301", "7"), pick("a bot", "reader"))
+		if r.Intn(20) == 0 {
+			b.WriteString(pick("\n", "# no comment\n", "[\n", "{}\n"))
+		}
+	}
+	return b.String()
+}
+
+func TestTheFastRoadAgreesOfAllFormats(t *testing.T) {
+	for name, rules := range rulebooks {
+		t.Run(name, func(t *testing.T) {
+			bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(6000), Choice{}, 1, 2, 7)
+			bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(600), Choice{}, 1, 3)
+			for _, choice := range choices {
+				bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(1500), choice, 2)
+				bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(200), choice, 2)
+			}
+		})
+	}
+	r := rand.New(rand.NewSource(8))
+	for i := range 40 {
+		var rules strings.Builder
+		for n := range 1 + r.Intn(6) {
+			fmt.Fprintf(&rules, fragments[r.Intn(len(fragments))]+"\n", n)
+		}
+		t.Run(fmt.Sprint("random-", i), func(t *testing.T) { bothRoadsOf(t, list.FormatW3C, rules.String(), w3cAccess(1500), Choice{}, 1, 2) })
 	}
 }
 
@@ -202,11 +313,11 @@ func TestEveryLineIsReadOnce(t *testing.T) {
 			want++
 		}
 		for _, workers := range []int{1, 3} {
-			got, err := LogFile(e, "log", strings.NewReader(s), int64(len(s)), Options{Workers: workers}, func(int64) {})
+			got, err := LogFile(e, "log", strings.NewReader(s), int64(len(s)), list.FormatLog, Options{Workers: workers}, func(int64) {})
 			if err != nil || got.Requests != want || int64(got.Lists[0].Lines) != want {
 				t.Errorf("%d workers: %d requests in %d lines, want %d (%v)", workers, got.Requests, got.Lists[0].Lines, want, err)
 			}
-			got, err = LogStream(e, "log", strings.NewReader(s), Options{Workers: workers})
+			got, err = LogStream(e, "log", strings.NewReader(s), list.FormatLog, Options{Workers: workers})
 			if err != nil || got.Requests != want {
 				t.Errorf("%d workers on a stream: %d requests, want %d (%v)", workers, got.Requests, want, err)
 			}
@@ -217,14 +328,14 @@ func TestEveryLineIsReadOnce(t *testing.T) {
 func TestSavedTalliesAddUpToTheWhole(t *testing.T) {
 	text := access(4000)
 	e := build(t, rulebooks["of targets alone"])
-	whole, err := LogStream(e, "log", strings.NewReader(text), Options{Workers: 2})
+	whole, err := LogStream(e, "log", strings.NewReader(text), list.FormatLog, Options{Workers: 2})
 	if err != nil {
 		t.Fatal(err)
 	}
 	total := NewTally()
 	lines := strings.SplitAfter(text, "\n")
 	for i := 0; i < len(lines); i += 1000 {
-		part, err := LogStream(e, "log", strings.NewReader(strings.Join(lines[i:min(i+1000, len(lines))], "")), Options{Workers: 1})
+		part, err := LogStream(e, "log", strings.NewReader(strings.Join(lines[i:min(i+1000, len(lines))], "")), list.FormatLog, Options{Workers: 1})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -263,7 +374,7 @@ func TestSavedTalliesAddUpToTheWhole(t *testing.T) {
 func TestAFailingReaderIsAnError(t *testing.T) {
 	e := build(t, "")
 	broken := io.MultiReader(strings.NewReader(access(10)), iotest.ErrReader(io.ErrUnexpectedEOF))
-	if _, err := LogStream(e, "log", broken, Options{Workers: 2}); err == nil {
+	if _, err := LogStream(e, "log", broken, list.FormatLog, Options{Workers: 2}); err == nil {
 		t.Error("no error")
 	}
 }
@@ -273,7 +384,7 @@ func BenchmarkLog(b *testing.B) {
 	e := build(b, rulebooks["of targets alone"])
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		if _, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), Options{Workers: 1}, func(int64) {}); err != nil {
+		if _, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), list.FormatLog, Options{Workers: 1}, func(int64) {}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -13,9 +13,9 @@ import (
 // many of them cost the garbage collector nothing.
 type slot struct {
 	class    uint32
-	sum      uint32 // its number
-	rare     uint32 // its number; 0 for none
-	last     uint32 // when it came last, in seconds since 1970
+	sum      uint32    // its number
+	rare     uint32    // its number; 0 for none
+	last     uint32    // when it came last, in seconds since 1970
 	counts   [2]uint32 // of the statuses that were recorded
 	statuses [2]uint16
 	look     look

@@ -99,6 +99,7 @@ type logWorker struct {
 	line     like
 	touched  uint32 // keeps the look ahead from being left out
 	clock    list.Clock
+	form     form // of the chunk at hand
 	counts   list.Counts
 	lines    map[int]int // by chunk
 	skips    []placedSkip
@@ -136,6 +137,7 @@ func bound(t time.Time) uint32 {
 // chunk counts the lines of a chunk.
 func (w *logWorker) chunk(c chunk) {
 	text := c.text
+	w.form = c.form
 	if c.number == 0 {
 		text = bytes.TrimPrefix(text, []byte("\ufeff"))
 	}
@@ -194,7 +196,7 @@ const spread = 0x9E3779B97F4A7C15
 
 // meet parses a line; the error says why it could not.
 func (w *logWorker) meet(line []byte, chunk, number int) error {
-	if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
+	if len(line) == 0 || line[0] <= '#' && w.form.comment(line) {
 		w.counts.Comments++
 		return nil
 	}
@@ -202,8 +204,15 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 		return errTooLong
 	}
 	m, l := &w.waiting[w.waits], &w.read[w.waits]
-	if err := list.ParseLog(line, l); err != nil {
+	if w.form.read == nil {
+		if err := list.ParseLog(line, l); err != nil {
+			return err
+		}
+	} else if item, err := w.form.read(line, l); err != nil {
 		return err
+	} else if item != nil {
+		w.countItem(item)
+		return nil
 	}
 	target := l.Target
 	if !w.reads.Query && int64(len(target)) <= w.reads.LongURL && target[0] == '/' {
@@ -217,6 +226,15 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 		w.count()
 	}
 	return nil
+}
+
+// countItem counts a request that a Line cannot tell.
+func (w *logWorker) countItem(item *list.Item) {
+	w.counts.Requests++
+	w.options.complete(item.Request)
+	if r := outcome(w.engine, w.name, item); w.options.spans(item.Request.Time) && w.options.Of(r) {
+		w.tally.Add(r)
+	}
 }
 
 // count counts the lines that wait.
@@ -309,6 +327,9 @@ func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 
 // spans reports whether a line is of the time that is meant.
 func (w *logWorker) spans(l *list.Line) bool {
+	if !l.Whole() {
+		return w.options.spans(l.At())
+	}
 	at := w.clock.At(l)
 	return at > 0 && at >= w.since && (w.until == 0 || at < w.until)
 }

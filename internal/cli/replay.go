@@ -344,12 +344,15 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 	progress, ended := r.progress(name, size, "MiB", 1<<20)
 	defer ended()
 	format := list.Format(f.format)
-	quick := show == nil && (format == "" || format == list.FormatLog)
-	if quick && file != nil {
+	quick := func(parts bool) bool { return show == nil && replay.Quick(format, parts) }
+	if file != nil {
 		head := make([]byte, 4096)
 		n, _ := file.ReadAt(head, 0)
-		if head = head[:n]; format == list.FormatLog && !list.Packed(head) || list.Detect(head) == list.FormatLog {
-			return replay.LogFile(e, name, file, size, f.options(stop, nil), progress)
+		if head = head[:n]; format == "" && !list.Packed(head) {
+			format = list.Detect(head)
+		}
+		if quick(true) && !list.Packed(head) {
+			return replay.LogFile(e, name, file, size, format, f.options(stop, nil), progress)
 		}
 	}
 	unpacked, err := list.Unpack(&countingReader{in, 0, progress})
@@ -360,8 +363,8 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		head, _ := unpacked.Peek(4096)
 		format = list.Detect(head)
 	}
-	if quick && format == list.FormatLog {
-		return replay.LogStream(e, name, unpacked, f.options(stop, nil))
+	if quick(false) {
+		return replay.LogStream(e, name, unpacked, format, f.options(stop, nil))
 	}
 	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(unpacked, listOptions(name, format, base), yield)

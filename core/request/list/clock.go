@@ -28,6 +28,9 @@ func (l *Line) At() time.Time {
 	return t.UTC()
 }
 
+// Whole reports whether the line's time is one of whole seconds.
+func (l *Line) Whole() bool { return l.form != nil && len(l.Time) == len(l.form.layout) }
+
 // A Clock reads the times of a log, of which most are of the minute before. The zero
 // Clock is ready.
 type Clock struct {
@@ -58,7 +61,7 @@ func (c *Clock) At(l *Line) uint32 {
 	if t.Unix() <= 0 || t.Unix() > math.MaxUint32 {
 		return 0
 	}
-	if len(text) != len(l.form.layout) { // there are parts of a second
+	if !l.Whole() {
 		return uint32(t.Unix())
 	}
 	c.form, c.text = l.form, append(c.text[:0], text...)

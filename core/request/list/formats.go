@@ -139,28 +139,35 @@ func itemOf(f map[string]string, base request.Address) (*Item, error) {
 // readJSONL reads one JSON object a line.
 func readJSONL(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
 	var c Counts
+	parse := JSONL(base)
 	err := eachLine(in, &c, func(number int, line []byte) {
 		if len(bytes.TrimSpace(line)) == 0 {
 			c.Comments++
 			return
 		}
+		item, err := parse(line, nil)
+		c.take(number, item, err, each)
+	})
+	return c, err
+}
+
+// JSONL reads a line of the JSON form, which is asked of base.
+func JSONL(base request.Address) LineReader {
+	return func(line []byte, _ *Line) (*Item, error) {
 		var o struct {
 			URL, Method, Client, Time, Location string
 			Body, Status                        json.Number
 			Headers                             map[string]string
 		}
 		if err := json.Unmarshal(line, &o); err != nil {
-			c.skip(number, 1, "%s", jsonProblem(line, err))
-			return
+			return nil, errors.New(jsonProblem(line, err))
 		}
 		f := map[string]string{"url": o.URL, "method": o.Method, "client": o.Client, "time": o.Time, "location": o.Location, "body": o.Body.String(), "status": o.Status.String()}
 		for name, value := range o.Headers {
 			f["header."+name] = value
 		}
-		item, err := itemOf(f, base)
-		c.take(number, item, err, each)
-	})
-	return c, err
+		return itemOf(f, base)
+	}
 }
 
 // jsonProblem says in plain words why a line is no request.
@@ -233,121 +240,6 @@ func readHAR(in *bufio.Reader, each func(*Item)) (Counts, error) {
 		each(item)
 	}
 	return c, nil
-}
-
-// readW3C reads the W3C extended log file format, with whatever #Fields.
-func readW3C(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
-	var c Counts
-	var fields []string
-	err := eachLine(in, &c, func(number int, line []byte) {
-		s := strings.TrimSpace(string(line))
-		if s == "" || s[0] == '#' {
-			c.Comments++
-			if rest, ok := strings.CutPrefix(s, "#Fields:"); ok {
-				fields = strings.Fields(rest)
-			}
-			return
-		}
-		if fields == nil {
-			c.skip(number, 1, "no #Fields line stands above it")
-			return
-		}
-		words := w3cWords(s)
-		if len(words) != len(fields) {
-			c.skip(number, 1, "it has %d fields, and #Fields names %d", len(words), len(fields))
-			return
-		}
-		item, err := w3cItem(fields, words, base)
-		c.take(number, item, err, each)
-	})
-	return c, err
-}
-
-// w3cWords splits at blanks; a quoted field may hold some, and "" is a quote.
-func w3cWords(s string) []string {
-	var out []string
-	for s = strings.TrimLeft(s, " \t"); s != ""; s = strings.TrimLeft(s, " \t") {
-		if s[0] != '"' {
-			end := strings.IndexAny(s, " \t")
-			if end < 0 {
-				end = len(s)
-			}
-			out, s = append(out, s[:end]), s[end:]
-			continue
-		}
-		var b strings.Builder
-		i := 1
-		for ; i < len(s); i++ {
-			if s[i] == '"' {
-				if i+1 < len(s) && s[i+1] == '"' {
-					i++
-				} else {
-					break
-				}
-			}
-			b.WriteByte(s[i])
-		}
-		out, s = append(out, b.String()), s[min(i+1, len(s)):]
-	}
-	return out
-}
-
-func w3cItem(fields, words []string, base request.Address) (*Item, error) {
-	item := &Item{Request: &request.Request{Address: base}}
-	date, clock := "", ""
-	a := &item.Request.Address
-	a.Path = ""
-	for i, name := range fields {
-		v := words[i]
-		if v == "-" {
-			continue
-		}
-		switch lower := strings.ToLower(name); lower {
-		case "date":
-			date = v
-		case "time":
-			clock = v
-		case "cs-method":
-			item.Request.Method = v
-		case "cs-uri":
-			full, err := TargetAddress(v, base)
-			if err != nil {
-				return nil, err
-			}
-			*a = full
-		case "cs-uri-stem":
-			a.Path = strings.ReplaceAll(v, "+", "%20")
-		case "cs-uri-query":
-			a.Query, a.HasQuery = v, true
-		case "cs-host", "cs(host)":
-			if err := a.SetHost(v); err != nil {
-				return nil, err
-			}
-		case "c-ip":
-			if ip, err := netip.ParseAddr(strings.Trim(v, "[]")); err == nil {
-				item.Request.Client = ip
-			}
-		case "sc-status":
-			n, err := strconv.Atoi(v)
-			if err != nil {
-				return nil, fmt.Errorf("the status %q is none", v)
-			}
-			item.Recorded = n
-		case "cs-bytes":
-		default:
-			if h, ok := strings.CutPrefix(lower, "cs("); ok {
-				value := strings.ReplaceAll(v, "+", " ")
-				item.Request.Headers = append(item.Request.Headers, request.Header{Name: strings.TrimSuffix(name[len(name)-len(h):], ")"), Value: value})
-			}
-		}
-	}
-	if a.Path == "" {
-		return nil, errors.New("it names no address: #Fields has no cs-uri or cs-uri-stem, or the line has none")
-	}
-	if t, err := time.Parse("2006-01-02 15:04:05", strings.TrimSpace(date+" "+clock)); err == nil {
-		item.Request.Time = t
-	}
-	return item, nil
 }
 
 const maxSitemaps = 1000

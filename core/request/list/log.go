@@ -229,7 +229,7 @@ func behindSize(rest []byte) int {
 
 // Behind is the length of what stands behind the status: no less than that of the
 // referrer and the agent. It must be asked before Tail.
-func (l *Line) Behind() int64 { return int64(len(l.rest)) }
+func (l *Line) Behind() int64 { return int64(len(l.rest) + len(l.Referrer) + len(l.Agent)) }
 
 // HeaderSize is how large a header is, beside its values, of a request that has all the
 // fields that a line tells: names, and four bytes for each.
@@ -238,12 +238,14 @@ const HeaderSize = int64(len("Referer") + len("User-Agent") + 2*4)
 // Plain reports whether what stands behind the status is no longer than max, and has
 // neither escapes nor control characters. It must be asked before Tail.
 func (l *Line) Plain(max int) bool {
-	if len(l.rest) > max {
+	if l.Behind() > int64(max) {
 		return false
 	}
-	for _, c := range l.rest {
-		if c < ' ' || c == '\\' || c == 0x7f {
-			return false
+	for _, text := range [...][]byte{l.rest, l.Referrer, l.Agent} {
+		for _, c := range text {
+			if c < ' ' || c == '\\' || c == 0x7f {
+				return false
+			}
 		}
 	}
 	return true
@@ -409,7 +411,7 @@ func readLog(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 	var c Counts
 	var l Line
 	err := eachLine(in, &c, func(number int, line []byte) {
-		if blankOrComment(line) {
+		if Comment(line) {
 			c.Comments++
 			return
 		}
@@ -423,7 +425,8 @@ func readLog(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 	return c, err
 }
 
-func blankOrComment(line []byte) bool {
+// Comment reports whether a line of a log is blank or a comment.
+func Comment(line []byte) bool {
 	t := bytes.TrimLeft(line, " \t")
 	return len(t) == 0 || t[0] == '#'
 }

@@ -1,0 +1,298 @@
+package list
+
+// The W3C extended log file format, with whatever #Fields.
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"kibitz/core/request"
+)
+
+// A LineReader reads one line of a list whose lines stand for themselves. It fills l, or
+// gives the request as an item, where a Line cannot tell it all; the error says why the
+// line is no request. The line may be changed.
+type LineReader func(line []byte, l *Line) (*Item, error)
+
+// readW3C reads a log line by line.
+func readW3C(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
+	var c Counts
+	w := W3C{base: base}
+	err := eachLine(in, &c, func(number int, line []byte) {
+		if Comment(line) {
+			c.Comments++
+			if fields, ok := W3CFields(line); ok {
+				w.fields = fields
+			}
+			return
+		}
+		item, err := w.item(strings.TrimSpace(string(line)))
+		c.take(number, item, err, each)
+	})
+	return c, err
+}
+
+// W3CFields gives the fields that a line names for those below it, if it does.
+func W3CFields(line []byte) (fields []string, ok bool) {
+	rest, ok := strings.CutPrefix(strings.TrimSpace(string(line)), "#Fields:")
+	return strings.Fields(rest), ok
+}
+
+// W3C reads lines that have the same fields.
+type W3C struct {
+	base    request.Address
+	fields  []string
+	columns []column // of the fields; nil where each line must be read with care
+}
+
+// A column is what a field tells.
+type column uint8
+
+const (
+	columnDate column = iota
+	columnClock
+	columnMethod
+	columnURI
+	columnStem
+	columnQuery
+	columnHost
+	columnStatus
+	columnClient
+	columnAgent
+	columnReferrer
+	columns
+	columnOther = columns // tells nothing
+)
+
+// NewW3C makes a reader of lines with these fields; nil for none. matters says whether a
+// header field that is neither agent nor referrer can change an answer.
+func NewW3C(fields []string, base request.Address, matters func(name string) bool) *W3C {
+	w := &W3C{base: base, fields: fields}
+	var of []column
+	known := map[string]column{"date": columnDate, "time": columnClock, "cs-method": columnMethod, "cs-uri": columnURI, "cs-uri-stem": columnStem,
+		"cs-uri-query": columnQuery, "cs-host": columnHost, "cs(host)": columnHost, "sc-status": columnStatus, "c-ip": columnClient,
+		"cs(user-agent)": columnAgent, "cs(referer)": columnReferrer}
+	for _, name := range fields {
+		name = strings.ToLower(name)
+		c, ok := known[name]
+		if !ok {
+			c = columnOther
+			if header, ok := strings.CutPrefix(name, "cs("); ok && matters(strings.TrimSuffix(header, ")")) {
+				return w
+			}
+		}
+		if c != columnOther && slices.Contains(of, c) {
+			return w
+		}
+		of = append(of, c)
+	}
+	if slices.Contains(of, columnURI) && (slices.Contains(of, columnStem) || slices.Contains(of, columnQuery)) {
+		return w
+	}
+	w.columns = of
+	return w
+}
+
+// Read reads a line; it is a LineReader.
+func (w *W3C) Read(line []byte, l *Line) (*Item, error) {
+	if w.quick(line, l) {
+		return nil, nil
+	}
+	return w.item(strings.TrimSpace(string(line)))
+}
+
+// quick fills l, if the line is as nearly all are: fields parted by single blanks, none of
+// them quoted, that ask the host of base for a path.
+func (w *W3C) quick(line []byte, l *Line) bool {
+	if w.columns == nil || bytes.IndexByte(line, '\t') >= 0 {
+		return false
+	}
+	type span struct{ from, to int } // from 0 to 0: not told
+	var at [columns + 1]span
+	from := 0
+	for _, c := range w.columns {
+		if from >= len(line) || line[from] == '"' {
+			return false
+		}
+		to := len(line)
+		if i := bytes.IndexByte(line[from:], ' '); i >= 0 {
+			to = from + i
+		}
+		if to == from {
+			return false
+		}
+		if at[c] = (span{from, to}); to-from == 1 && line[from] == '-' {
+			at[c] = span{}
+		}
+		from = to + 1
+	}
+	if from != len(line)+1 { // there is more
+		return false
+	}
+	text := func(c column) []byte { return line[at[c].from:at[c].to] }
+
+	status := text(columnStatus)
+	if len(status) != 0 && (len(status) != 3 || !isDigit(status[0]) || !isDigit(status[1]) || !isDigit(status[2])) {
+		return false
+	}
+	if host := text(columnHost); len(host) > 0 && (string(host) != w.base.Host || w.base.Origin() != w.base.Scheme+"://"+w.base.Host) {
+		return false
+	}
+	method, path, query := at[columnMethod], at[columnStem], at[columnQuery]
+	if at[columnURI].to > 0 {
+		path = at[columnURI]
+	}
+	stem := line[path.from:path.to]
+	if len(stem) == 0 || stem[0] != '/' || method.to == 0 || path != at[columnURI] && bytes.ContainsAny(stem, "+?") {
+		return false
+	}
+	l.Target, l.path = stem, len(stem)
+	switch {
+	case query.to > 0 && query.from == path.to+1:
+		line[path.to] = '?'
+		l.Target = line[path.from:query.to]
+	case query.to > 0:
+		l.Target = slices.Concat(stem, []byte("?"), line[query.from:query.to])
+	}
+	if i := bytes.IndexByte(stem, '?'); i >= 0 {
+		l.path = i
+	}
+	l.Method = line[method.from:method.to]
+	if method.to+1 != path.from || &l.Target[0] != &line[path.from] { // Asked wants them side by side
+		both := slices.Concat(l.Method, []byte(" "), l.Target)
+		l.Method, l.Target = both[:len(l.Method)], both[len(l.Method)+1:]
+	}
+
+	date, clock := at[columnDate], at[columnClock]
+	l.form, l.Time = w3cTime, nil
+	switch {
+	case date.to == 0 || clock.to == 0:
+	case clock.from == date.to+1:
+		l.Time = line[date.from:clock.to]
+	default:
+		l.Time = slices.Concat(text(columnDate), []byte(" "), text(columnClock))
+	}
+	l.Client = bytes.Trim(text(columnClient), "[]")
+	l.Status = 0
+	if len(status) > 0 {
+		l.Status = threeDigits(status)
+	}
+	l.Agent, l.Referrer, l.rest = blanks(text(columnAgent)), blanks(text(columnReferrer)), nil
+	return true
+}
+
+// blanks puts blanks in the place of what is written for them.
+func blanks(value []byte) []byte {
+	for i := bytes.IndexByte(value, '+'); i >= 0 && i < len(value); i++ {
+		if value[i] == '+' {
+			value[i] = ' '
+		}
+	}
+	return value
+}
+
+// item reads a line with care.
+func (w *W3C) item(line string) (*Item, error) {
+	if w.fields == nil {
+		return nil, errors.New("no #Fields line stands above it")
+	}
+	words := w3cWords(line)
+	if len(words) != len(w.fields) {
+		return nil, fmt.Errorf("it has %d fields, and #Fields names %d", len(words), len(w.fields))
+	}
+	return w3cItem(w.fields, words, w.base)
+}
+
+// w3cWords splits at blanks; a quoted field may hold some, and "" is a quote.
+func w3cWords(s string) []string {
+	var out []string
+	for s = strings.TrimLeft(s, " \t"); s != ""; s = strings.TrimLeft(s, " \t") {
+		if s[0] != '"' {
+			end := strings.IndexAny(s, " \t")
+			if end < 0 {
+				end = len(s)
+			}
+			out, s = append(out, s[:end]), s[end:]
+			continue
+		}
+		var b strings.Builder
+		i := 1
+		for ; i < len(s); i++ {
+			if s[i] == '"' {
+				if i+1 < len(s) && s[i+1] == '"' {
+					i++
+				} else {
+					break
+				}
+			}
+			b.WriteByte(s[i])
+		}
+		out, s = append(out, b.String()), s[min(i+1, len(s)):]
+	}
+	return out
+}
+
+func w3cItem(fields, words []string, base request.Address) (*Item, error) {
+	item := &Item{Request: &request.Request{Address: base}}
+	date, clock := "", ""
+	a := &item.Request.Address
+	a.Path = ""
+	for i, name := range fields {
+		v := words[i]
+		if v == "-" {
+			continue
+		}
+		switch lower := strings.ToLower(name); lower {
+		case "date":
+			date = v
+		case "time":
+			clock = v
+		case "cs-method":
+			item.Request.Method = v
+		case "cs-uri":
+			full, err := TargetAddress(v, base)
+			if err != nil {
+				return nil, err
+			}
+			*a = full
+		case "cs-uri-stem":
+			a.Path = strings.ReplaceAll(v, "+", "%20")
+		case "cs-uri-query":
+			a.Query, a.HasQuery = v, true
+		case "cs-host", "cs(host)":
+			if err := a.SetHost(v); err != nil {
+				return nil, err
+			}
+		case "c-ip":
+			if ip, err := netip.ParseAddr(strings.Trim(v, "[]")); err == nil {
+				item.Request.Client = ip
+			}
+		case "sc-status":
+			n, err := strconv.Atoi(v)
+			if err != nil {
+				return nil, fmt.Errorf("the status %q is none", v)
+			}
+			item.Recorded = n
+		case "cs-bytes":
+		default:
+			if h, ok := strings.CutPrefix(lower, "cs("); ok {
+				value := strings.ReplaceAll(v, "+", " ")
+				item.Request.Headers = append(item.Request.Headers, request.Header{Name: strings.TrimSuffix(name[len(name)-len(h):], ")"), Value: value})
+			}
+		}
+	}
+	if a.Path == "" {
+		return nil, errors.New("it names no address: #Fields has no cs-uri or cs-uri-stem, or the line has none")
+	}
+	if t, err := time.Parse("2006-01-02 15:04:05", strings.TrimSpace(date+" "+clock)); err == nil {
+		item.Request.Time = t
+	}
+	return item, nil
+}
