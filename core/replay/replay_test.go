@@ -202,18 +202,26 @@ func w3cAccess(n int) string {
 		}
 		return pick(odd...)
 	}
+	sets := []string{
+		"date time c-ip cs-method cs-uri-stem cs-uri-query sc-status sc-bytes cs(Referer) cs(User-Agent)",
+		"time date s-ip cs-method cs-uri-stem cs-uri-query s-port cs-username c-ip cs(User-Agent) cs(Referer) sc-status time-taken",
+		"c-ip date time cs-uri-stem cs-method sc-status cs(User-Agent)",
+		"date time c-ip cs-method cs-uri cs-host cs(Cookie) sc-status",
+		"date time c-ip cs-method cs-uri-query cs-uri-stem cs(Host) sc-status cs(Accept-Encoding)",
+		"cs-uri-stem sc-status",
+		"cs-method cs-uri-stem c-ip cs-uri-query date time sc-status",
+		"date time cs-method cs-uri cs-uri-stem c-ip",
+		"date time cs-uri-stem cs-uri-query cs-method sc-status sc-status",
+	}
 	var fields []string
 	b.WriteString(pick("", "192.0.2.1 /early\n", "\ufeff") + "#Version: 1.0\n")
 	for i := range n {
-		if i%400 == 0 {
-			fields = strings.Fields(pick("date time c-ip cs-method cs-uri-stem cs-uri-query sc-status sc-bytes cs(Referer) cs(User-Agent)",
-				"time date s-ip cs-method cs-uri-stem cs-uri-query s-port cs-username c-ip cs(User-Agent) cs(Referer) sc-status time-taken",
-				"c-ip date time cs-uri-stem cs-method sc-status cs(User-Agent)", "date time c-ip cs-method cs-uri cs-host cs(Cookie) sc-status",
-				"date time c-ip cs-method cs-uri-query cs-uri-stem cs(Host) sc-status cs(Accept-Encoding)", "cs-uri-stem sc-status", "date time cs-method cs-uri cs-uri-stem c-ip"))
+		if i%150 == 0 {
+			fields = strings.Fields(sets[i/150%len(sets)])
 			fmt.Fprintf(&b, "%s#Fields: %s\n", pick("", "", " ", "# #Fields: x\n"), strings.Join(fields, " "))
 		}
 		if r.Intn(60) == 0 {
-			b.WriteString(pick("\n", " # note\n", "garbage\n", "\x00 \x01\n", "#Date: 2026-10-10\n", "# Fields: a b\n", strings.Repeat("- ", len(fields)-1)+"-\n"))
+			b.WriteString(pick("\n", " # note\n", "garbage\n", "\x00 \x01\n", "#Date: 2026-10-10\n", "# Fields: a b\n", "/x#Fields: c-ip\n", strings.Repeat("- ", len(fields)-1)+"-\n"))
 			continue
 		}
 		for i, name := range fields {
