@@ -84,6 +84,8 @@ func TestWhatReplaySays(t *testing.T) {
 const harbourReport = `
 31 requests in T   2 loops   6 not found   2 lines not read
 
+  standard input   35 lines   = 31 requests + 2 comments + 2 not read
+
   status   requests   share   decided by
   200            14   45.2%   (document) 8   (file) 5   planner 1
   204             1    3.2%   (options) 1

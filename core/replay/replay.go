@@ -181,7 +181,7 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 // hidden.
 func EveryFile(e *engine.Engine) func(request.Address, func(*list.Item)) (list.Counts, error) {
 	return func(_ request.Address, yield func(*list.Item)) (list.Counts, error) {
-		var c list.Counts
+		c := list.Counts{Of: "file"}
 		for _, s := range e.Book.Sites {
 			e.Tree(s).Each(func(n *site.Node) {
 				if n.Hidden {

@@ -460,7 +460,7 @@ func (r *run) showSkipped(t *replay.Tally) int {
 			fmt.Fprintf(r.stderr, "  line %d: %s\n", s.Line, render.Short(s.Reason, 160))
 		}
 		if more := l.Skipped - len(l.First); more > 0 {
-			fmt.Fprintf(r.stderr, "  … and %d more\n", more)
+			fmt.Fprintf(r.stderr, "  … and %s more\n", render.Number(more))
 		}
 	}
 	return total

@@ -16,6 +16,7 @@ import (
 	"kibitz/core/proof"
 	"kibitz/core/replay"
 	"kibitz/core/request"
+	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
 	"kibitz/internal/render"
 )
@@ -32,7 +33,15 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 		}
 		head = append(head, s)
 	}
-	head = append(head, fmt.Sprintf("%s in %s", render.Count(t.Requests, "request"), shortTime(took)))
+	read := int64(0)
+	for _, l := range t.Lists {
+		read += int64(l.Requests)
+	}
+	requests := render.Count(t.Requests, "request")
+	if t.Requests < read && !t.Partial { // some were chosen
+		requests = fmt.Sprintf("%s of %s", render.Number(t.Requests), render.Count(read, "request"))
+	}
+	head = append(head, requests+" in "+shortTime(took))
 	add(t.Loops.Total+t.TooLong.Total, "loop", true)
 	head = append(head, render.Number(t.Missing.Total)+" not found")
 	if t.Expected > 0 {
@@ -42,10 +51,9 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 		}
 		head = append(head, met)
 	}
-	skipped, lines := 0, 0
+	skipped := 0
 	for _, l := range t.Lists {
 		skipped += l.Skipped
-		lines += l.Lines
 	}
 	if skipped > 0 {
 		head = append(head, render.Count(skipped, "line")+" not read")
@@ -53,13 +61,14 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 	if t.Partial {
 		head = append(head, out.Bad("partial: it was interrupted"))
 	}
-	out.Printf("%s\n", strings.Join(head, "   "))
+	out.Printf("%s\n\n", strings.Join(head, "   "))
+	r.lists(t, f.top)
 	if t.Requests == 0 {
-		holds := "hold"
-		if lines == 1 {
-			holds = "holds"
+		why := "No line is a request."
+		if read > 0 {
+			why = "None of the requests is one of those that -only, -since and -until choose."
 		}
-		out.Printf("\nThe %s of the list %s no request.\n", render.Count(lines, "line"), holds)
+		out.Printf("\n%s\n", why)
 		return
 	}
 	r.outcomes(t)
@@ -71,6 +80,38 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 	r.unmet(t, f.top)
 	r.entries(e, t, f.top)
 	r.bytes(e, t)
+}
+
+// lists says what became of all lines.
+func (r *run) lists(t *replay.Tally, most int) {
+	var rows [][]string
+	row := func(name string, c list.Counts) {
+		parts := []string{render.Count(c.Requests, "request")}
+		if c.Details > 0 {
+			parts = append(parts, render.Count(c.Details, "detail"))
+		}
+		parts = append(parts, render.Count(c.Comments, "comment"), render.Number(c.Skipped)+" not read")
+		rows = append(rows, []string{name, render.Count(c.Lines, cmp.Or(c.Of, "line")), "= " + strings.Join(parts, " + ")})
+	}
+	var all list.Counts
+	for i, l := range t.Lists {
+		if i < most {
+			name := render.Short(l.Name, 50)
+			if name == "-" {
+				name = "standard input"
+			}
+			row(name, l.Counts)
+		}
+		all.Lines += l.Lines
+		all.Requests += l.Requests
+		all.Details += l.Details
+		all.Comments += l.Comments
+		all.Skipped += l.Skipped
+	}
+	if len(t.Lists) > 1 {
+		row(fmt.Sprintf("all %d lists", len(t.Lists)), all)
+	}
+	r.out.Rows("  ", rows, 1)
 }
 
 func shortTime(d time.Duration) string {
@@ -115,7 +156,7 @@ func (r *run) outcomes(t *replay.Tally) {
 			by = append(by, name+" "+render.Number(s.by[name]))
 		}
 		if more := len(s.by) - shownNames; more > 0 {
-			by = append(by, fmt.Sprintf("and %d more", more))
+			by = append(by, "and "+render.Number(more)+" more")
 		}
 		for i, line := range wrapList(by, r.out.Width-34) {
 			if i == 0 {
@@ -192,7 +233,7 @@ func (r *run) near(address string) string {
 
 func (r *run) more(t *replay.Top, most int) {
 	if more := t.Len() - most; more > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+		r.out.Printf("  %s\n", r.out.Quiet("… and "+render.Number(more)+" more"))
 	}
 	if t.Others > 0 {
 		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("bounded: %s were for addresses beyond the first %s", render.Count(t.Others, "request"), render.Number(t.Len()))))
@@ -328,7 +369,7 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 		}
 		r.out.Rows("  ", rows, 0, 1)
 		if more := len(used) - most; more > 0 {
-			r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+			r.out.Printf("  %s\n", r.out.Quiet("… and "+render.Number(more)+" more"))
 		}
 	}
 	if len(idle) > 0 {
@@ -338,7 +379,7 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 			names = append(names, fmt.Sprintf("%s (%s)", rule.Name, rule.Place))
 		}
 		if more := len(idle) - len(names); more > 0 {
-			names = append(names, fmt.Sprintf("and %d more", more))
+			names = append(names, "and "+render.Number(more)+" more")
 		}
 		for _, line := range wrapList(names, r.out.Width-4) {
 			r.out.Printf("  %s\n", line)
@@ -424,7 +465,7 @@ func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
 	}
 	r.out.Rows("  ", rows, 1, 2, 3, 4)
 	if more := len(list) - shownSmaller; more > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+		r.out.Printf("  %s\n", r.out.Quiet("… and "+render.Number(more)+" more"))
 	}
 	if !slices.ContainsFunc(e.Book.Rules, func(rule *rulebook.Rule) bool { return rule.Kind == rulebook.KindCompress }) {
 		r.out.Printf("\n  No entry compresses anything: add one like   compress text using br zstd gzip\n")
@@ -532,6 +573,6 @@ func (r *run) differences(t *replay.Tally, most int) {
 	}
 	r.out.Rows("  ", rows, 0)
 	if more := pairs - most; more > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("… and %d more", more)))
+		r.out.Printf("  %s\n", r.out.Quiet("… and "+render.Number(more)+" more"))
 	}
 }

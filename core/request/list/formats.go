@@ -190,7 +190,7 @@ func jsonProblem(line []byte, err error) string {
 
 // readHAR reads an HTTP Archive (1.2). Its lines are entries.
 func readHAR(in *bufio.Reader, each func(*Item)) (Counts, error) {
-	var c Counts
+	c := Counts{Of: "entry"}
 	d := json.NewDecoder(in)
 	for { // up to the entries
 		t, err := d.Token()
@@ -247,7 +247,7 @@ const maxSitemaps = 1000
 // readSitemap reads sitemaps.org XML: every address is expected to answer 200
 // itself. Of an index the sitemaps beside it are read. Its lines are addresses.
 func readSitemap(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) {
-	var c Counts
+	c := Counts{Of: "address"}
 	maps, err := sitemap(in, o.Base, &c, each)
 	for i := 0; i < len(maps) && err == nil; i++ {
 		c.Comments++ // the line that names it

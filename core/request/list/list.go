@@ -34,7 +34,8 @@ type Skip struct {
 
 // Counts say what became of the lines of a list.
 type Counts struct {
-	Lines    int // all of them
+	Of       string `json:",omitempty"` // what the lines are, where they are none: entries, addresses, files
+	Lines    int    // all of them
 	Requests int
 	Details  int // lines that belong to the request above them
 	Comments int // and blank lines
