@@ -79,7 +79,7 @@ func TestFlagsThatCannotBeRead(t *testing.T) {
 		{[]string{"check", "a", "b"}, "takes one rulebook"},
 		{[]string{"check", "-color", "pink"}, "-color is auto, always or never"},
 		{[]string{"replay"}, "name a list of requests"},
-		{[]string{"replay", "-as", "jsonl", "list.txt"}, "-as is text, json, csv, junit, tap"},
+		{[]string{"replay", "-as", "jsonl", "list.txt"}, "write -each -as jsonl"},
 		{[]string{"replay", "-workers", "0", "list.txt"}, "numbers from 1 on"},
 		{[]string{"replay", "-workers", "x", "list.txt"}, `invalid value "x" for flag -workers: it is no number`},
 		{[]string{"replay", "-save", "site.kibitz", "list.txt"}, "site.kibitz is there already: nothing is written over it"},

@@ -79,6 +79,40 @@ func TestMachineFormats(t *testing.T) {
 	contains(t, out, "status,cause,by,at,requests,last\n", "301,redirect,old,site.kibitz:6,1,2026-10-10T13:55:36Z\n")
 }
 
+// The sums for machines tell all that the report does.
+func TestSumsAsJSON(t *testing.T) {
+	dir := small(t)
+	os.WriteFile(filepath.Join(dir, "access.log"), []byte(logged), 0o644)
+	os.WriteFile(filepath.Join(dir, "list.txt"), []byte("/ => 200\n/old => 410\n"), 0o644)
+	out, _, _ := kibitz(t, dir, "", "replay", "-as", "json", "access.log", "list.txt")
+	var got struct {
+		Requests int
+		Lists    []struct{ Lines, Requests, Comments, Skipped int }
+		Missing  struct {
+			Addresses []struct {
+				Address, Likeliest string
+				From               []struct{ Page string }
+			}
+		} `json:"not_found"`
+		Recorded []struct {
+			Recorded      int
+			Predicted, At string
+			Differs       bool
+			Addresses     []struct{ Address string }
+		}
+		Unmet      []struct{ Request string }   `json:"not_as_expected"`
+		NotReached []struct{ Entry, At string } `json:"not_reached"`
+		Bytes      map[string]struct{ Requests, Plain int }
+	}
+	if err := json.Unmarshal([]byte(out), &got); err != nil {
+		t.Fatal(err, out)
+	}
+	want := `{5 [{4 3 0 1} {2 2 0 0}] {[{https://s.example/nwe/  [{https://s.example/}]}]} [{200 200  false []} {200 301 site.kibitz:6 true [{https://s.example/old}]} {404 404  false []}] [{https://s.example/old}] [{crew-secure site.kibitz:5}] map[text/html:{2 8} text/plain:{1 14}]}`
+	if got := fmt.Sprint(got); got != want {
+		t.Errorf("%s\nwant\n%s", got, want)
+	}
+}
+
 func TestTalliesOfManyDaysAddUp(t *testing.T) {
 	dir := small(t)
 	lines := strings.SplitAfter(strings.TrimSpace(logged), "\n")

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand"
 	"os"
 	"reflect"
@@ -488,4 +489,21 @@ func TestWhatDiffers(t *testing.T) {
 			t.Errorf("recorded %d, predicted %d (%s): %v", test.recorded, test.predicted, test.cause, got)
 		}
 	}
+}
+
+// Whatever stands in a log, both roads count the same of it.
+func FuzzRoads(f *testing.F) {
+	formats := []list.Format{list.FormatLog, list.FormatW3C, list.FormatJSONL}
+	books := slices.Sorted(maps.Keys(rulebooks))
+	choices := append(choices, Choice{})
+	for i := range books {
+		f.Add(0, i, i, access(20))
+		f.Add(1, i, i+3, w3cAccess(20))
+		f.Add(2, i, len(choices)-1, jsonAccess(8))
+	}
+	f.Fuzz(func(t *testing.T, format, book, choice int, text string) {
+		if len(text) < 1<<16 {
+			bothRoadsOf(t, formats[uint(format)%3], rulebooks[books[uint(book)%uint(len(books))]], text, choices[uint(choice)%uint(len(choices))], 1)
+		}
+	})
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"hash/crc32"
 	"iter"
+	"math"
 	"net/http"
 	"slices"
 	"strconv"
@@ -98,7 +99,7 @@ func (t *Tally) Add(r *Result) {
 	t.Requests++
 	came := t.countOf(outcomeOf(s.status, s.cause, s.by))
 	came.N++
-	if at := r.Item.Request.Time; s.by != nil && !at.IsZero() {
+	if at := r.Item.Request.Time; s.by != nil && !at.IsZero() && at.Unix() <= math.MaxUint32 { // later than 2106 is no time of a log
 		came.Last = max(came.Last, at.Unix())
 	}
 	t.countBytes(&s, 1)

@@ -327,11 +327,11 @@ func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 
 // spans reports whether a line is of the time that is meant.
 func (w *logWorker) spans(l *list.Line) bool {
-	if !l.Whole() {
+	at := w.clock.At(l)
+	if at == 0 || !l.Whole() {
 		return w.options.spans(l.At())
 	}
-	at := w.clock.At(l)
-	return at > 0 && at >= w.since && (w.until == 0 || at < w.until)
+	return at >= w.since && (w.until == 0 || at < w.until)
 }
 
 // pass counts a line that is not meant.

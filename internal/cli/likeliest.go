@@ -38,6 +38,15 @@ func namesOf(e *engine.Engine) fileNames {
 	return names
 }
 
+// likeliestOf is likeliest for an address with its origin.
+func (names fileNames) likeliestOf(address string) string {
+	_, path, _ := strings.Cut(address, "://")
+	if i := strings.IndexByte(path, '/'); i >= 0 {
+		return names.likeliest(path[i:])
+	}
+	return ""
+}
+
 // likeliest gives the address of the file or folder that is most like a missing path:
 // the same last name elsewhere, or one with a letter or two changed; "" for none.
 func (names fileNames) likeliest(path string) string {

@@ -3,6 +3,7 @@ package cli
 // A replay's sums in the machine formats.
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
@@ -20,7 +21,7 @@ import (
 func (r *run) showTally(e *engine.Engine, t *replay.Tally, f *replayFlags, took time.Duration) error {
 	switch r.as {
 	case "json":
-		return r.tallyJSON(t, f.top)
+		return r.tallyJSON(e, t, f.top)
 	case "csv":
 		return r.tallyCSV(t)
 	case "junit":
@@ -55,24 +56,26 @@ func outcomeRows(t *replay.Tally) []outcomeRow {
 	return rows
 }
 
-func (r *run) tallyJSON(t *replay.Tally, most int) error {
-	type count struct {
-		Address  string `json:"address"`
-		Requests int64  `json:"requests"`
+// The sums as JSON; docs/lists.md tells what they are. Lists of addresses have the
+// commonest.
+type (
+	tallySums struct {
+		Requests      int64               `json:"requests"`
+		Partial       bool                `json:"partial,omitempty"`
+		Lists         []listSums          `json:"lists"`
+		Outcomes      []outcomeRow        `json:"outcomes"`
+		Recorded      []recordedSums      `json:"recorded,omitempty"`
+		Loops         addressSums         `json:"loops"`
+		TooLong       addressSums         `json:"too_long"`
+		Chains        addressSums         `json:"chains"`
+		Missing       addressSums         `json:"not_found"`
+		Expected      int64               `json:"expected"`
+		Unmet         int64               `json:"unmet"`
+		NotAsExpected []unmetRequest      `json:"not_as_expected,omitempty"`
+		NotReached    []entryName         `json:"not_reached"`
+		Bytes         map[string]typeSums `json:"bytes"`
 	}
-	type top struct {
-		Requests  int64   `json:"requests"`
-		Addresses []count `json:"addresses"`
-		Bounded   bool    `json:"bounded,omitempty"`
-	}
-	topOf := func(t *replay.Top) top {
-		out := top{t.Total, []count{}, t.Others > 0}
-		for _, c := range t.Most(most) {
-			out.Addresses = append(out.Addresses, count{c.Address, c.N})
-		}
-		return out
-	}
-	type listRow struct {
+	listSums struct {
 		Name     string `json:"name"`
 		Lines    int    `json:"lines"`
 		Requests int    `json:"requests"`
@@ -80,36 +83,92 @@ func (r *run) tallyJSON(t *replay.Tally, most int) error {
 		Comments int    `json:"comments"`
 		Skipped  int    `json:"skipped"`
 	}
-	type pair struct {
-		Recorded  int    `json:"recorded"`
-		Predicted string `json:"predicted"`
-		By        string `json:"by,omitempty"`
-		Cause     string `json:"cause"`
-		Requests  int64  `json:"requests"`
+	addressSums struct {
+		Requests  int64        `json:"requests"`
+		Addresses []addressSum `json:"addresses"`
+		Bounded   bool         `json:"bounded,omitempty"`
 	}
-	result := struct {
-		Requests int64        `json:"requests"`
-		Partial  bool         `json:"partial,omitempty"`
-		Lists    []listRow    `json:"lists"`
-		Outcomes []outcomeRow `json:"outcomes"`
-		Loops    top          `json:"loops"`
-		TooLong  top          `json:"too_long"`
-		Chains   top          `json:"chains"`
-		Missing  top          `json:"not_found"`
-		Recorded []pair       `json:"recorded,omitempty"`
-		Expected int64        `json:"expected"`
-		Unmet    int64        `json:"unmet"`
-		Bytes    any          `json:"bytes"`
-	}{Requests: t.Requests, Partial: t.Partial, Outcomes: outcomeRows(t), Loops: topOf(&t.Loops), TooLong: topOf(&t.TooLong), Chains: topOf(&t.Chains), Missing: topOf(&t.Missing), Expected: t.Expected, Unmet: t.Unmets, Bytes: t.Types}
+	addressSum struct {
+		Address   string    `json:"address"`
+		Requests  int64     `json:"requests"`
+		From      []pageSum `json:"from,omitempty"`
+		Likeliest string    `json:"likeliest,omitempty"`
+	}
+	pageSum struct {
+		Page     string `json:"page"`
+		Requests int64  `json:"requests"`
+	}
+	recordedSums struct {
+		Recorded  int          `json:"recorded"`
+		Predicted string       `json:"predicted"`
+		By        string       `json:"by,omitempty"`
+		At        string       `json:"at,omitempty"`
+		Cause     string       `json:"cause"`
+		Requests  int64        `json:"requests"`
+		Differs   bool         `json:"differs,omitempty"`
+		Addresses []addressSum `json:"addresses,omitempty"`
+	}
+	unmetRequest struct {
+		List    string   `json:"list"`
+		Line    int      `json:"line"`
+		Request string   `json:"request"`
+		Unmet   []string `json:"unmet"`
+	}
+	entryName struct {
+		Entry string `json:"entry"`
+		At    string `json:"at"`
+	}
+	typeSums struct {
+		Requests int64 `json:"requests"`
+		Plain    int64 `json:"plain"`
+		Wire     int64 `json:"wire"`
+		Unknown  int64 `json:"unknown,omitempty"`
+	}
+)
+
+func (r *run) tallyJSON(e *engine.Engine, t *replay.Tally, most int) error {
+	addresses := func(t *replay.Top) []addressSum {
+		out := []addressSum{}
+		for _, c := range t.Most(most) {
+			out = append(out, addressSum{Address: c.Address, Requests: c.N})
+		}
+		return out
+	}
+	sums := func(t *replay.Top) addressSums { return addressSums{t.Total, addresses(t), t.Others > 0} }
+	result := tallySums{Requests: t.Requests, Partial: t.Partial, Outcomes: outcomeRows(t), Loops: sums(&t.Loops), TooLong: sums(&t.TooLong),
+		Chains: sums(&t.Chains), Missing: sums(&t.Missing), Expected: t.Expected, Unmet: t.Unmets, NotReached: []entryName{}, Bytes: map[string]typeSums{}}
 	for _, l := range t.Lists {
-		result.Lists = append(result.Lists, listRow{l.Name, l.Lines, l.Requests, l.Details, l.Comments, l.Skipped})
+		result.Lists = append(result.Lists, listSums{l.Name, l.Lines, l.Requests, l.Details, l.Comments, l.Skipped})
+	}
+	names := namesOf(e)
+	for i := range result.Missing.Addresses {
+		a := &result.Missing.Addresses[i]
+		a.Likeliest = names.likeliestOf(a.Address)
+		for _, page := range t.Referrer[a.Address].Most() {
+			a.From = append(a.From, pageSum{page.Address, page.N})
+		}
 	}
 	for o, c := range t.Outcomes {
 		for _, r := range c.Recorded {
-			result.Recorded = append(result.Recorded, pair{r.Status, o.Status, o.By, string(o.Cause), r.N})
+			sum := recordedSums{Recorded: r.Status, Predicted: o.Status, By: o.By, At: o.At, Cause: string(o.Cause), Requests: r.N}
+			if r.Differs != nil {
+				sum.Differs, sum.Addresses = true, addresses(r.Differs)
+			}
+			result.Recorded = append(result.Recorded, sum)
 		}
 	}
-	slices.SortFunc(result.Recorded, func(a, b pair) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
+	slices.SortFunc(result.Recorded, func(a, b recordedSums) int {
+		return cmp.Or(cmp.Compare(a.Recorded, b.Recorded), strings.Compare(a.Predicted, b.Predicted), strings.Compare(a.At, b.At), strings.Compare(a.Cause, b.Cause))
+	})
+	for _, u := range t.Unmet {
+		result.NotAsExpected = append(result.NotAsExpected, unmetRequest{u.List, u.Line, u.Target, u.What})
+	}
+	for _, rule := range notReached(e, t.Entries()) {
+		result.NotReached = append(result.NotReached, entryName{rule.Name, place(rule)})
+	}
+	for name, b := range t.Types {
+		result.Bytes[name] = typeSums{b.Requests, b.Plain, b.Wire, b.Unknown}
+	}
 	return r.writeJSON(result)
 }
 

@@ -45,7 +45,7 @@ found, expectations that are not met, and entries that no request reached.
 Exit status 1: there are loops or unmet expectations.`,
 	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		as := flags.String("as", "text", "the `form` of the result: text, json, csv, junit, tap; with -each text, jsonl, csv")
+		as := flags.String("as", "text", "the `form` of the result: text, json, csv, junit, tap; of every request, with -each: text, jsonl, csv")
 		f := &replayFlags{}
 		flags.BoolVar(&f.each, "each", false, "show every request instead of the sums")
 		flags.BoolVar(&f.strict, "strict", false, "a line that cannot be read is an error")
@@ -65,6 +65,9 @@ Exit status 1: there are loops or unmet expectations.`,
 			forms := []string{"text", "json", "csv", "junit", "tap"}
 			if f.each {
 				forms = []string{"text", "jsonl", "csv"}
+			}
+			if r.as == "jsonl" && !f.each {
+				return 0, usagef("-as jsonl shows every request: write -each -as jsonl; the sums are -as json")
 			}
 			if err := r.checkAs(forms...); err != nil {
 				return 0, err

@@ -292,11 +292,8 @@ func (r *run) whence(e *engine.Engine, t *replay.Tally, names fileNames, address
 		}
 		out = append(out, cmp.Or(own, other))
 	}
-	_, path, _ := strings.Cut(address, "://")
-	if i := strings.IndexByte(path, '/'); i >= 0 {
-		if like := names.likeliest(path[i:]); like != "" {
-			out = append(out, "perhaps "+like)
-		}
+	if like := names.likeliestOf(address); like != "" {
+		out = append(out, "perhaps "+like)
 	}
 	return strings.Join(out, "; ")
 }
@@ -325,20 +322,13 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 		replay.Use
 	}
 	var used []use
-	var idle []*rulebook.Rule
 	entries := t.Entries()
 	for _, rule := range e.Book.Rules {
-		u := entries[place(rule)]
-		switch rule.Action.(type) {
-		case *rulebook.Redirect, *rulebook.Moves, *rulebook.Reply, *rulebook.Handoff, *rulebook.Fallback:
-			if u.N == 0 {
-				idle = append(idle, rule)
-			}
-		}
-		if u.N > 0 {
+		if u := entries[place(rule)]; u.N > 0 {
 			used = append(used, use{rule, u})
 		}
 	}
+	idle := notReached(e, entries)
 	if len(used) > 0 {
 		timed := slices.ContainsFunc(used, func(u use) bool { return u.Last > 0 })
 		by := "by the requests that they decided"
@@ -385,6 +375,20 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 			r.out.Printf("  %s\n", line)
 		}
 	}
+}
+
+// notReached are the entries that decide requests, but none of these.
+func notReached(e *engine.Engine, entries map[string]replay.Use) []*rulebook.Rule {
+	var idle []*rulebook.Rule
+	for _, rule := range e.Book.Rules {
+		switch rule.Action.(type) {
+		case *rulebook.Redirect, *rulebook.Moves, *rulebook.Reply, *rulebook.Handoff, *rulebook.Fallback:
+			if entries[place(rule)].N == 0 {
+				idle = append(idle, rule)
+			}
+		}
+	}
+	return idle
 }
 
 // bytes is the table of sizes by media type.

@@ -77,14 +77,20 @@ func NewW3C(fields []string, base request.Address, matters func(name string) boo
 	w := &W3C{base: base, fields: fields}
 	var of []column
 	known := map[string]column{"date": columnDate, "time": columnClock, "cs-method": columnMethod, "cs-uri": columnURI, "cs-uri-stem": columnStem,
-		"cs-uri-query": columnQuery, "cs-host": columnHost, "cs(host)": columnHost, "sc-status": columnStatus, "c-ip": columnClient,
-		"cs(user-agent)": columnAgent, "cs(referer)": columnReferrer}
+		"cs-uri-query": columnQuery, "cs-host": columnHost, "cs(host)": columnHost, "sc-status": columnStatus, "c-ip": columnClient}
 	for _, name := range fields {
 		name = strings.ToLower(name)
 		c, ok := known[name]
 		if !ok {
 			c = columnOther
-			if header, ok := strings.CutPrefix(name, "cs("); ok && matters(strings.TrimSuffix(header, ")")) {
+		}
+		if header, ok := strings.CutPrefix(name, "cs("); ok && c != columnHost {
+			switch header = strings.TrimSuffix(header, ")"); {
+			case header == "user-agent":
+				c = columnAgent
+			case header == "referer":
+				c = columnReferrer
+			case header == "host" || matters(header):
 				return w
 			}
 		}
@@ -249,7 +255,7 @@ func w3cItem(fields, words []string, base request.Address) (*Item, error) {
 		if v == "-" {
 			continue
 		}
-		switch lower := strings.ToLower(name); lower {
+		switch strings.ToLower(name) {
 		case "date":
 			date = v
 		case "time":
@@ -282,9 +288,9 @@ func w3cItem(fields, words []string, base request.Address) (*Item, error) {
 			item.Recorded = n
 		case "cs-bytes":
 		default:
-			if h, ok := strings.CutPrefix(lower, "cs("); ok {
-				value := strings.ReplaceAll(v, "+", " ")
-				item.Request.Headers = append(item.Request.Headers, request.Header{Name: strings.TrimSuffix(name[len(name)-len(h):], ")"), Value: value})
+			if len(name) > 3 && strings.EqualFold(name[:3], "cs(") {
+				header := strings.TrimSuffix(name[3:], ")")
+				item.Request.Headers = append(item.Request.Headers, request.Header{Name: header, Value: strings.ReplaceAll(v, "+", " ")})
 			}
 		}
 	}
