@@ -24,8 +24,9 @@ import (
 )
 
 // readCSV reads RFC 4180 with a heading: url, method, client, time, body,
-// status, location, header.NAME. Its lines are rows. Semicolons and tabs part
-// columns, too, as spreadsheets write them.
+// status, location, header.NAME. A table of moves can be read, too: old, new and
+// status say what is expected. Its lines are rows. Semicolons and tabs part columns,
+// too, as spreadsheets write them.
 func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
 	var c Counts
 	if head, _ := in.Peek(3); bytes.Equal(head, []byte("\ufeff")) {
@@ -51,9 +52,14 @@ func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 		switch name := heading[i]; {
 		case name == "url" || name == "method" || name == "client" || name == "time" || name == "body" || name == "status" || name == "location":
 		case strings.HasPrefix(name, "header."):
+		case i > 0 && heading[0] == "old" && name == "new", i == 0 && name == "old":
 		default:
-			return c, fmt.Errorf("the column %q is not known: there are url, method, client, time, body, status, location and header.NAME", name)
+			return c, fmt.Errorf("the column %q is not known: there are url, method, client, time, body, status, location and header.NAME; or old, new and status", name)
 		}
+	}
+	read := itemOf
+	if heading[0] == "old" {
+		read = moveOf
 	}
 	for {
 		row, err := rows.Read()
@@ -79,19 +85,38 @@ func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 			c.skip(line, 1, "the row has %d fields, and the heading %d", len(row), len(heading))
 			continue
 		}
-		item, err := itemOf(fields, base)
+		item, err := read(fields, base)
 		c.take(line, item, err, each)
 	}
 }
 
+// moveOf makes a request of a row of a table of moves, and expects what it says.
+func moveOf(f map[string]string, base request.Address) (*Item, error) {
+	address, err := request.Parse(f["old"], base)
+	if err != nil {
+		return nil, err
+	}
+	x := &request.Expectation{Status: cmp.Or(strings.TrimSpace(f["status"]), "3xx"), Location: strings.TrimSpace(f["new"])}
+	switch {
+	case !request.IsStatus(x.Status):
+		return nil, fmt.Errorf("the status %q is none", x.Status)
+	case x.Location == "" && x.Status[0] == '3':
+		return nil, errors.New("neither a new address nor a status says what becomes of it")
+	}
+	return &Item{Request: &request.Request{Address: address}, Expects: x}, nil
+}
+
 // csvComma gives what parts the columns of a heading; 0 where none of them is
-// called url.
+// called url, and they do not begin with old and new.
 func csvComma(heading string) rune {
 	for _, comma := range ",;\t" {
-		for _, name := range strings.Split(strings.TrimRight(heading, "\r"), string(comma)) {
-			if strings.EqualFold(strings.Trim(name, `" `), "url") {
+		old := false
+		for i, name := range strings.Split(strings.TrimRight(heading, "\r"), string(comma)) {
+			switch name = strings.ToLower(strings.Trim(name, `" `)); {
+			case name == "url", old && i == 1 && name == "new":
 				return comma
 			}
+			old = i == 0 && name == "old"
 		}
 	}
 	return 0

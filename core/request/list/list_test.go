@@ -49,7 +49,7 @@ func read(t testing.TB, format Format, text string) (string, Counts) {
 			s += " to " + i.Location
 		}
 		if i.Expects != nil {
-			s += " expects " + i.Expects.Status
+			s += strings.TrimRight(" expects "+i.Expects.Status+" "+i.Expects.Location, " ")
 		}
 		for _, h := range r.Headers {
 			s += fmt.Sprintf(" [%s: %s]", h.Name, h.Value)
@@ -99,7 +99,8 @@ func TestReaders(t *testing.T) {
 
 		{"csv", FormatCSV, "url,method,client,status,location,header.X-A\n/a,post,192.0.2.1,301,/b,\"c, d\"\n/b\n", "2 POST https://s.example/a from 192.0.2.1 got 301 to /b [X-A: c, d]\n3 GET https://s.example/b", ""},
 		{"csv, broken", FormatCSV, "url,status\n,200\n/a,9\n/b,200,x\n\"/c\n", "", "2: url is missing|3: status|4: 3 fields|5: quote"},
-		{"csv, another column", FormatCSV, "url,colour\n/a,red\n", "error: the column \"colour\" is not known: there are url, method, client, time, body, status, location and header.NAME", ""},
+		{"csv, another column", FormatCSV, "url,colour\n/a,red\n", "error: the column \"colour\" is not known: there are url, method, client, time, body, status, location and header.NAME; or old, new and status", ""},
+		{"csv, a table of moves", FormatCSV, "Old;New;Status\n/a;/b/;\n/c;https://t.example/;302\n/d;;410\n/e;;\n/f;/g;none\n;/h;\n", "2 GET https://s.example/a expects 3xx /b/\n3 GET https://s.example/c expects 302 https://t.example/\n4 GET https://s.example/d expects 410", "5: neither a new address nor a status|6: the status \"none\" is none|7: the address is empty"},
 		{"csv of a spreadsheet", FormatCSV, "\ufeffURL;Status;Header.X-A\r\n/a;301;\"b;c\"\r\n", "2 GET https://s.example/a got 301 [X-A: b;c]", ""},
 		{"csv with tabs", FormatCSV, "method\turl\nhead\t/a,b\n", "2 HEAD https://s.example/a,b", ""},
 		{"csv, rows of several lines", FormatCSV, "url,header.X-A\n/a,\"b\nc\"\n/d,\n", "2 GET https://s.example/a [X-A: b\nc]\n4 GET https://s.example/d", ""},

@@ -33,7 +33,7 @@ func readW3C(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 			}
 			return
 		}
-		item, err := w.item(strings.TrimSpace(string(line)))
+		item, err := w.item(strings.Trim(string(line), " \t"))
 		c.take(number, item, err, each)
 	})
 	return c, err
@@ -111,7 +111,7 @@ func (w *W3C) Read(line []byte, l *Line) (*Item, error) {
 	if w.quick(line, l) {
 		return nil, nil
 	}
-	return w.item(strings.TrimSpace(string(line)))
+	return w.item(strings.Trim(string(line), " \t"))
 }
 
 // quick fills l, if the line is as nearly all are: fields parted by single blanks, none of
