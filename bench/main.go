@@ -94,12 +94,16 @@ func (b *bench) make(lines int) {
 			fmt.Fprintf(w, "/old/shelf-%d/paper-%d.php,/section-%d/page-%d.html\n", i%97, i, i%sections, i%pages)
 		}
 	})
-	b.write("access.log", func(w io.Writer) { log(w, lines, false) })
-	b.write("tenth.log", func(w io.Writer) { log(w, lines/10, false) })
-	b.write("distinct.log", func(w io.Writer) { log(w, lines/4, true) })
+	b.write("access.log", func(w io.Writer) { log(w, lines, false, combined) })
+	b.write("tenth.log", func(w io.Writer) { log(w, lines/10, false, combined) })
+	b.write("distinct.log", func(w io.Writer) { log(w, lines/4, true, combined) })
+	b.write("w3c.log", func(w io.Writer) {
+		fmt.Fprintln(w, "#Fields: date time c-ip cs-method cs-uri-stem cs-uri-query sc-status sc-bytes cs(Referer) cs(User-Agent)")
+		log(w, lines, false, w3c)
+	})
 	b.write("access.log.gz", func(w io.Writer) {
 		z := gzip.NewWriter(w)
-		log(z, lines, false)
+		log(z, lines, false, combined)
 		check(z.Close())
 	})
 }
@@ -144,9 +148,30 @@ func patterns(w io.Writer, n int) {
 	}
 }
 
-// log writes lines of the combined form: Zipf over the addresses, bots, what is
-// not there, queries, HEAD and POST.
-func log(w io.Writer, n int, distinct bool) {
+// A hit is what a line tells.
+type hit struct {
+	at                                       time.Time
+	client, method, address, referrer, agent string
+	status, size                             int
+}
+
+// combined writes a line of the combined form.
+func combined(w io.Writer, h hit) {
+	fmt.Fprintf(w, "%s - - [%s] \"%s %s HTTP/1.1\" %d %d \"%s\" \"%s\"\n", h.client, h.at.Format("02/Jan/2006:15:04:05 -0700"), h.method, h.address, h.status, h.size, h.referrer, h.agent)
+}
+
+// w3c writes one of the W3C extended form.
+func w3c(w io.Writer, h hit) {
+	stem, query, ok := strings.Cut(h.address, "?")
+	if !ok {
+		query = "-"
+	}
+	fmt.Fprintf(w, "%s %s %s %s %s %d %d %s %s\n", h.at.Format("2006-01-02 15:04:05"), h.client, h.method, stem, query, h.status, h.size, h.referrer, strings.ReplaceAll(h.agent, " ", "+"))
+}
+
+// log writes lines: Zipf over the addresses, bots, what is not there, queries, HEAD
+// and POST.
+func log(w io.Writer, n int, distinct bool, line func(io.Writer, hit)) {
 	r := rand.New(rand.NewSource(2026))
 	var addresses []string
 	for i := range 20_000 {
@@ -202,8 +227,8 @@ func log(w io.Writer, n int, distinct bool) {
 			referrer = "https://bench.example" + addresses[zipf.Uint64()]
 		}
 		at = at.Add(time.Duration(r.Intn(80)) * time.Millisecond)
-		fmt.Fprintf(w, "10.%d.%d.%d - - [%s] \"%s %s HTTP/1.1\" %d %d \"%s\" \"%s\"\n", r.Intn(100), r.Intn(256), r.Intn(256),
-			at.Format("02/Jan/2006:15:04:05 -0700"), method, address, status, 500+r.Intn(40000), referrer, agents[min(r.Intn(20), len(agents)-1)])
+		client := fmt.Sprintf("10.%d.%d.%d", r.Intn(100), r.Intn(256), r.Intn(256))
+		line(w, hit{at, client, method, address, referrer, agents[min(r.Intn(20), len(agents)-1)], status, 500 + r.Intn(40000)})
 	}
 }
 
@@ -230,6 +255,8 @@ func (b *bench) run() {
 		b.replay("200 entries", "none", "access.log"),
 		b.replay("one worker", "none", "access.log", "-workers", "1"),
 		b.replay("gz", "none", "access.log.gz"),
+		b.replay("W3C form", "none", "w3c.log"),
+		b.replay("only 404", "none", "access.log", "-only", "404"),
 		b.replay("100,000 moves", "moves", "access.log"),
 		b.replay("5,000 patterns", "patterns", "access.log"),
 		b.replay("5,000 clients", "clients", "access.log"),
@@ -241,7 +268,7 @@ func (b *bench) run() {
 		{name: "check 100,000 moves", args: []string{b.kibitz, "check", b.path("moves.kibitz")}},
 		{name: "check 5,000 patterns", args: []string{b.kibitz, "check", b.path("patterns.kibitz")}},
 	}
-	b.write("empty.log", func(w io.Writer) { log(w, 1, false) })
+	b.write("empty.log", func(w io.Writer) { log(w, 1, false, combined) })
 	for range b.rounds {
 		for _, c := range all { // interleaved, so that all meet the same machine
 			c.once()
@@ -262,7 +289,11 @@ func (b *bench) run() {
 			rounds = append(rounds, ratio(func(name string) time.Duration { return find(name).took[i] }))
 		}
 		slices.Sort(rounds)
-		fmt.Printf("%-64s %7.2f %7.2f %7.2f\n", what, best, rounds[len(rounds)/2], goal)
+		fmt.Printf("%-64s %7.2f %7.2f", what, best, rounds[len(rounds)/2])
+		if goal > 0 {
+			fmt.Printf(" %7.2f", goal)
+		}
+		fmt.Println()
 	}
 	ratio := func(what, a, b string, goal float64) {
 		row(what, goal, func(time func(string) time.Duration) float64 { return float64(time(a)) / float64(time(b)) })
@@ -270,6 +301,8 @@ func (b *bench) run() {
 	ratio("replay against mawk, all cores", "200 entries", "mawk", 0.4)
 	ratio("replay against mawk, one worker", "one worker", "mawk", 0.75)
 	ratio(".gz against gzip -dc | mawk", "gz", "gzip | mawk", 0.7)
+	ratio("the W3C form of the log against the combined one", "W3C form", "200 entries", 0)
+	ratio("only what answers 404, against all", "only 404", "200 entries", 0)
 	ratio("100,000 moves against 200 entries, whole process", "100,000 moves", "200 entries", 1.5)
 	row("100,000 moves against 200 entries, once the rulebook is read", 1.3, func(time func(string) time.Duration) float64 {
 		return float64(time("100,000 moves")-time("moves alone")) / float64(time("200 entries")-time("rulebook alone"))

@@ -284,7 +284,7 @@ func threeDigits(text uint64, length int) (n uint32, bad uint64) {
 	}
 	const zeros, high = 0x303030, 0xf0f0f0
 	text = (text<<(24-8*length) | zeros>>(8*length)) & 0xffffff
-	bad = text&high ^ zeros | (text+0x060606)&high ^ zeros
+	bad = (text&high ^ zeros) | ((text+0x060606)&high ^ zeros)
 	return uint32(text&15*100 + text>>8&15*10 + text>>16&15), bad
 }
 

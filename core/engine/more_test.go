@@ -328,3 +328,31 @@ func classOf(c *Classifier, l *list.Line) Class {
 	c.Classes([]list.Line{*l}, out[:])
 	return out[0]
 }
+
+// The last numbers of an address are read without a loop: they are what netip reads, and
+// nothing else is.
+func TestLastNumbers(t *testing.T) {
+	read := func(text string) {
+		line := []byte(text + " - - [10/Oct/2026")
+		low, ok := lastNumbers(line[:len(text)])
+		a, err := netip.ParseAddr("192.0." + text)
+		want := err == nil && a.Is4()
+		if ok != want || ok && low != number4(a)&0xffff {
+			t.Fatalf("%q: %d, %v; want %v, %v", text, low, ok, a, want)
+		}
+	}
+	for a := range 300 {
+		for b := range 300 {
+			read(fmt.Sprint(a, ".", b))
+		}
+	}
+	for _, text := range []string{"", ".", "1", "1.", ".1", "1..2", "1.2.3", "01.2", "1.02", "00.0", "1234.5", "1.1234", "255.2555"} {
+		read(text)
+	}
+	for c := range 256 {
+		for i := range "12.34" {
+			read("12.34"[:i] + string([]byte{byte(c)}) + "12.34"[i+1:])
+			read("12.34"[:i] + string([]byte{byte(c)}) + "12.34"[i:])
+		}
+	}
+}
