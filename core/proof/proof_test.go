@@ -154,6 +154,21 @@ redirect e on /t when time after 2026-01-01 before 2026-02-01 to /z as 301
 	}
 }
 
+// Rows that name a query or an origin are asked for with it.
+func TestRowsAreReachedByWhatTheyName(t *testing.T) {
+	for _, rows := range []string{"/page?id=1,/a/\n/page?id=2,/b/\n", "https://www.s.example/page,/a/\n", "http://s.example/page?id=1,/a/\n"} {
+		book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example hosts www.s.example\nmoves m table t.csv as permanent\n"), func(string) ([]byte, error) { return []byte(rows), nil })
+		if err != nil {
+			t.Fatal(err)
+		}
+		claims := Check(engine.New(book, []*site.Tree{nil}), 1).Claims
+		i := slices.IndexFunc(claims, func(c Claim) bool { return c.Finding == "never-reached" })
+		if claims[i].State != Proved {
+			t.Errorf("%q: %s: %s", rows, claims[i].State, claims[i].Why)
+		}
+	}
+}
+
 // Whatever a rulebook says, check comes to an end, and says something of each
 // finding.
 func FuzzCheck(f *testing.F) {
