@@ -119,11 +119,8 @@ func (c *Compare) Add(item *list.Item) {
 		if c.groups[id] == nil {
 			c.groups[id] = g
 		}
+		c.groups[id].show(req, g)
 		g = c.groups[id]
-		same := func(o *request.Request) bool { return o.Address == req.Address && o.Verb() == req.Verb() }
-		if len(g.Examples) < maxExamples && !slices.ContainsFunc(g.Examples, same) {
-			g.Examples = append(g.Examples, req)
-		}
 	}
 	c.count(g)
 	if key != "" && len(c.known) < maxStarts {
@@ -132,6 +129,26 @@ func (c *Compare) Add(item *list.Item) {
 	if len(c.starts) < maxStarts && req.Verb() == "GET" {
 		c.starts[req.Address.String()] = req
 	}
+}
+
+// show keeps a request as an example of its group, if it is one of the plainest, whatever
+// the order in which they come; what is told of the answers is so of the first.
+func (g *Group) show(req *request.Request, change *Group) {
+	at, known := slices.BinarySearchFunc(g.Examples, req, plainer)
+	if known || at == maxExamples {
+		return
+	}
+	g.Examples = slices.Insert(g.Examples, at, req)
+	g.Examples = g.Examples[:min(len(g.Examples), maxExamples)]
+	if at == 0 {
+		g.From, g.To = change.From, change.To
+	}
+}
+
+// plainer puts short addresses first.
+func plainer(a, b *request.Request) int {
+	x, y := a.Address.String(), b.Address.String()
+	return cmp.Or(cmp.Compare(len(x), len(y)), strings.Compare(x, y), strings.Compare(a.Verb(), b.Verb()))
 }
 
 func (c *Compare) count(g *Group) {
@@ -262,7 +279,7 @@ func (c *Compare) End(now time.Time) *Comparison {
 		c.result.Groups = append(c.result.Groups, g)
 	}
 	slices.SortFunc(c.result.Groups, func(a, b *Group) int {
-		return cmp.Or(cmp.Compare(a.Change, b.Change), cmp.Compare(b.Requests, a.Requests), strings.Compare(ruleKey(a.To.By)+ruleKey(a.From.By), ruleKey(b.To.By)+ruleKey(b.From.By)))
+		return cmp.Or(cmp.Compare(a.Change, b.Change), cmp.Compare(b.Requests, a.Requests), strings.Compare(ruleKey(a.To.By)+ruleKey(a.From.By), ruleKey(b.To.By)+ruleKey(b.From.By)), plainer(a.Examples[0], b.Examples[0]), strings.Compare(a.What, b.What))
 	})
 	c.result.Circles = c.returning(now)
 	return &c.result

@@ -2,6 +2,8 @@ package replay
 
 import (
 	"fmt"
+	"math/rand"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -33,6 +35,34 @@ func compareAll(t *testing.T, before, after string, urls ...string) *Comparison 
 		c.Add(&list.Item{Request: &request.Request{Address: a}})
 	}
 	return c.End(time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC))
+}
+
+// What is shown of a change does not depend on the order in which requests are compared,
+// since all cores work on them.
+func TestExamplesDoNotDependOnTheOrder(t *testing.T) {
+	before := "redirect x on /x/* to /a.html as 301\n"
+	after := "redirect x on /x/* to /{1} as 302\nheader h set X-A b\n"
+	urls := []string{"/", "/a.html", "/b.html", "/x/a.html", "/x/b.html", "/x/", "/x/none", "/x/more", "/x/ten", "/x/x/x", "/x/a.html?b=1"}
+	shown := func() string {
+		var b strings.Builder
+		for _, g := range compareAll(t, before, after, urls...).Groups {
+			fmt.Fprint(&b, g.Change, g.What, g.Requests, g.From, g.To)
+			for _, e := range g.Examples {
+				fmt.Fprint(&b, " ", e.Address)
+			}
+		}
+		return b.String()
+	}
+	// The entries of each comparison are others, and are told by their names.
+	names := regexp.MustCompile(`0x[0-9a-f]+`)
+	want := names.ReplaceAllString(shown(), "")
+	r := rand.New(rand.NewSource(1))
+	for range 30 {
+		r.Shuffle(len(urls), func(i, j int) { urls[i], urls[j] = urls[j], urls[i] })
+		if got := names.ReplaceAllString(shown(), ""); got != want {
+			t.Fatalf("%v:\n%s\nwant\n%s", urls, got, want)
+		}
+	}
 }
 
 func TestChangesAreToldByWhatTheyMean(t *testing.T) {

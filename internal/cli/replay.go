@@ -292,7 +292,6 @@ func (f *replayFlags) options(stop *atomic.Bool, each func(*replay.Result)) repl
 
 // finish shows the sums, and gives the exit status.
 func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took time.Duration) (int, error) {
-	skipped := r.showSkipped(tally)
 	if f.save != "" {
 		var b bytes.Buffer
 		if err := tally.Save(&b); err != nil {
@@ -307,6 +306,7 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took
 			return 0, err
 		}
 	}
+	skipped := r.showSkipped(tally, f)
 	switch {
 	case tally.Partial:
 		return 0, errors.New("interrupted: the result is of what had been read by then")
@@ -451,14 +451,17 @@ func (r *run) open(name string) (io.ReadCloser, error) {
 }
 
 // showSkipped tells of lines that could not be read.
-func (r *run) showSkipped(t *replay.Tally) int {
+func (r *run) showSkipped(t *replay.Tally, f *replayFlags) int {
 	total := 0
 	for _, l := range t.Lists {
 		total += l.Skipped
 		if l.Skipped == 0 {
 			continue
 		}
-		fmt.Fprintf(r.stderr, "%s: %s of %s could not be read:\n", render.Clean(l.Name), render.Number(l.Skipped), render.Count(l.Lines, "line"))
+		if !f.each && r.as == "text" {
+			fmt.Fprintln(r.stderr) // below the report
+		}
+		fmt.Fprintf(r.stderr, "%s: %s of %s could not be read:\n", listName(l.Name), render.Number(l.Skipped), render.Count(l.Lines, "line"))
 		for _, s := range l.First {
 			fmt.Fprintf(r.stderr, "  line %d: %s\n", s.Line, render.Short(s.Reason, 160))
 		}

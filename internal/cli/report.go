@@ -82,6 +82,14 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 	r.bytes(e, t)
 }
 
+// listName is the name of a list as it is shown.
+func listName(name string) string {
+	if name == "-" {
+		return "standard input"
+	}
+	return render.Short(name, 50)
+}
+
 // lists says what became of all lines.
 func (r *run) lists(t *replay.Tally, most int) {
 	var rows [][]string
@@ -96,11 +104,7 @@ func (r *run) lists(t *replay.Tally, most int) {
 	var all list.Counts
 	for i, l := range t.Lists {
 		if i < most {
-			name := render.Short(l.Name, 50)
-			if name == "-" {
-				name = "standard input"
-			}
-			row(name, l.Counts)
+			row(listName(l.Name), l.Counts)
 		}
 		all.Lines += l.Lines
 		all.Requests += l.Requests
