@@ -69,6 +69,10 @@ const detectSize = 4096
 // maxWindow bounds the memory that an unpacked stream may ask for.
 const maxWindow = 64 << 20
 
+// unpackedSize is less than what is asked for at once where much is: that is not copied
+// once more.
+const unpackedSize = 32 << 10
+
 // Unpack gives the content of a gzip or zstd stream, or of a plain one.
 func Unpack(r io.Reader) (*bufio.Reader, error) {
 	in := bufio.NewReaderSize(r, 256<<10)
@@ -79,13 +83,13 @@ func Unpack(r io.Reader) (*bufio.Reader, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the list is no whole gzip file: %w", err)
 		}
-		return bufio.NewReaderSize(z, 256<<10), nil
+		return bufio.NewReaderSize(z, unpackedSize), nil
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		z, err := zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxWindow))
 		if err != nil {
 			return nil, fmt.Errorf("the list is no whole zstd file: %w", err)
 		}
-		return bufio.NewReaderSize(z, 256<<10), nil
+		return bufio.NewReaderSize(z, unpackedSize), nil
 	}
 	return in, nil
 }
