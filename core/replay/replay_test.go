@@ -303,6 +303,24 @@ func TestTheFastRoadAgreesOfAllFormats(t *testing.T) {
 	}
 }
 
+// More addresses than there is room for are forgotten and met again, and are counted all
+// the same.
+func TestMoreAddressesThanAreRemembered(t *testing.T) {
+	r := rand.New(rand.NewSource(6))
+	var text strings.Builder
+	for i := range 3 * maxSlots / 2 {
+		path := fmt.Sprint("/", i)
+		switch {
+		case i%3 == 0:
+			path = fmt.Sprint("/often/", r.Intn(50))
+		case i%11 == 0:
+			path += strings.Repeat("/long", 30)
+		}
+		fmt.Fprintf(&text, "192.0.2.%d - - [10/Oct/2026:13:55:36 +0000] \"GET %s HTTP/1.1\" %d 1 \"https://s.example/\" \"reader\"\n", r.Intn(250), path, []int{200, 200, 200, 404, 500, 301}[min(r.Intn(400), 5)])
+	}
+	bothRoads(t, "fallback often in /often/ to /index.html\nreply rest in / with 200 text a\n"+alike, text.String(), Choice{}, 1, 2)
+}
+
 // Chunks must cut a log only at line ends, wherever lines end.
 func TestEveryLineIsReadOnce(t *testing.T) {
 	var text strings.Builder
