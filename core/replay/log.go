@@ -1,6 +1,6 @@
 package replay
 
-// The fast road for access logs. Lines are parsed where they lie in large
+// The fast road for logs. Lines are parsed where they lie in large
 // chunks, by all workers at once. Requests that the rulebook cannot tell apart
 // are predicted once and counted from then on; at the end the counts become a
 // tally, the same as if each request had been added to it.

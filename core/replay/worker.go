@@ -1,6 +1,6 @@
 package replay
 
-// A worker of the fast road for access logs: it parses lines, looks up what has been
+// A worker of the fast road for logs: it parses lines, looks up what has been
 // predicted for requests like theirs, and counts.
 
 import (
