@@ -26,6 +26,11 @@ type Item struct {
 	Location string               // and its Location
 }
 
+// A LineReader reads one line of a list whose lines stand for themselves. It fills l, or
+// gives the request as an item, where a Line cannot tell it all; the error says why the
+// line is no request. The line may be changed.
+type LineReader func(line []byte, l *Line) (*Item, error)
+
 // A Skip is a line that could not be read.
 type Skip struct {
 	Line   int

@@ -288,3 +288,34 @@ func TestTheClockReadsAllTimes(t *testing.T) {
 		}
 	}
 }
+
+// A W3C line that names the host of base is as one that names none, but not where the
+// port is another.
+func TestW3CLinesOfTheirOwnHost(t *testing.T) {
+	for _, test := range []struct {
+		base request.Address
+		host string
+		want string // "" for a line of base
+	}{
+		{base, "-", ""},
+		{base, "s.example", ""},
+		{base, "S.example", "https://s.example/a"},
+		{base, "t.example", "https://t.example/a"},
+		{base, "s.example:8443", "https://s.example:8443/a"},
+		{request.Address{Scheme: "https", Host: "s.example", Port: 8443}, "-", ""},
+		{request.Address{Scheme: "https", Host: "s.example", Port: 8443}, "s.example", "https://s.example/a"},
+		{request.Address{Scheme: "https", Host: "s.example", Port: 8443}, "s.example:8443", "https://s.example:8443/a"},
+		{request.Address{Scheme: "http", Host: "s.example", Port: 80}, "s.example", ""},
+	} {
+		w := NewW3C([]string{"cs-method", "cs-uri-stem", "cs-host"}, test.base, func(string) bool { return false })
+		var l Line
+		item, err := w.Read([]byte("GET /a "+test.host), &l)
+		got := ""
+		if item != nil {
+			got = item.Request.Address.String()
+		}
+		if err != nil || got != test.want || item == nil && string(l.Target) != "/a" {
+			t.Errorf("%s asked of %s: %q %q, %v; want %q", test.host, test.base.Origin(), got, l.Target, err, test.want)
+		}
+	}
+}

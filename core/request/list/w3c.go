@@ -16,11 +16,6 @@ import (
 	"kibitz/core/request"
 )
 
-// A LineReader reads one line of a list whose lines stand for themselves. It fills l, or
-// gives the request as an item, where a Line cannot tell it all; the error says why the
-// line is no request. The line may be changed.
-type LineReader func(line []byte, l *Line) (*Item, error)
-
 // readW3C reads a log line by line.
 func readW3C(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
 	var c Counts
