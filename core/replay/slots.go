@@ -6,6 +6,7 @@ package replay
 import (
 	"hash/maphash"
 	"math"
+	"slices"
 )
 
 // A slot is a request that has been predicted, and how often it came since. It fills two
@@ -29,9 +30,15 @@ type slot struct {
 // rare is what few slots have.
 type rare struct {
 	key     string        // method and target, where they are long
-	more    map[int]int64 // further recorded statuses
+	more    []statusCount // of further recorded statuses
 	from    Pages         // of a missing address
 	address string        // where each line's own entry decides
+}
+
+// A statusCount is how often a status was recorded.
+type statusCount struct {
+	status int
+	n      int64
 }
 
 // slots is a table of the requests met of late. A number tells a slot, from 1 on.
@@ -139,9 +146,18 @@ func (t *slots) clear() {
 func (t *slots) rareOf(s *slot) *rare {
 	if s.rare == 0 {
 		s.rare = uint32(len(t.rare))
-		t.rare = append(t.rare, rare{})
+		t.rare = append(roomy(t.rare), rare{})
 	}
 	return &t.rare[s.rare]
+}
+
+// roomy gives a slice that has room for one more: it doubles a full one, so that less is
+// copied and thrown away than append does with large ones.
+func roomy[T any](s []T) []T {
+	if len(s) == cap(s) {
+		return slices.Grow(s, len(s))
+	}
+	return s
 }
 
 // keyOf gives the key of a slot: method and target.
@@ -162,8 +178,11 @@ func (t *slots) record(s *slot, status int) {
 		}
 	}
 	rare := t.rareOf(s)
-	if rare.more == nil {
-		rare.more = map[int]int64{}
+	for i := range rare.more {
+		if rare.more[i].status == status {
+			rare.more[i].n++
+			return
+		}
 	}
-	rare.more[status]++
+	rare.more = append(rare.more, statusCount{status, 1})
 }

@@ -67,8 +67,8 @@ func TestSlotsAreAMap(t *testing.T) {
 					got[int(s.statuses[i])] += int64(n)
 				}
 			}
-			for status, n := range slots.rare[s.rare].more {
-				got[status] += n
+			for _, more := range slots.rare[s.rare].more {
+				got[more.status] += more.n
 			}
 			if fmt.Sprint(got) != fmt.Sprint(counted[n]) {
 				t.Fatalf("%v: %v, want %v", n, got, counted[n])

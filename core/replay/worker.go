@@ -346,6 +346,9 @@ func (w *logWorker) pass(m *met, l *list.Line) {
 // meant reports whether all lines that have the answer at hand are meant, whatever was
 // recorded of them; own: each line's own entry decides.
 func (w *logWorker) meant(own bool) bool {
+	if w.options.Only == nil {
+		return true
+	}
 	r := Result{Item: &list.Item{Request: &w.request}, Response: &w.response, Visit: w.visit}
 	if own {
 		r.Response.By = nil
@@ -476,7 +479,7 @@ func (w *logWorker) number(s sum, file *site.Node, own bool) uint32 {
 		c.came = w.outcomes.of(&s, s.by)
 	}
 	number := uint32(len(w.sums))
-	w.hints[hint], w.sums = number, append(w.sums, c)
+	w.hints[hint], w.sums = number, append(roomy(w.sums), c)
 	return number
 }
 
@@ -577,8 +580,8 @@ func (w *logWorker) foldSlot(s *slot) {
 		record(int(s.statuses[i]), int64(n))
 	}
 	rare := &w.slots.rare[s.rare]
-	for status, n := range rare.more {
-		record(status, n)
+	for _, more := range rare.more {
+		record(more.status, more.n)
 	}
 	if rare.from != nil {
 		w.tally.refer(target(), rare.from)

@@ -146,19 +146,22 @@ func formatNames() string {
 
 // replayOnce reads the rulebook and replays the lists.
 func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
-	// Reading a rulebook makes garbage that is hardly worth collecting, a replay
-	// little; but beside a large table memory is worth more than time.
-	debug.SetGCPercent(800)
+	// Little garbage is made, and nothing is collected until 40 MiB are in use; but
+	// beside a large table memory is worth more than time.
+	debug.SetGCPercent(1000)
 	debug.SetMemoryLimit(56 << 20)
 	e, err := r.load()
-	debug.SetMemoryLimit(math.MaxInt64)
 	if err != nil {
 		return 0, err
 	}
-	debug.SetGCPercent(100)
+	percent := 100
 	if largeTable(e.Book) {
-		debug.SetGCPercent(40)
+		percent = 40
 	}
+	runtime.AddCleanup(new(*int), func(percent int) { // with the first collection
+		debug.SetGCPercent(percent)
+		debug.SetMemoryLimit(math.MaxInt64)
+	}, percent)
 	if !f.merge {
 		return r.replay(e, args, f)
 	}
