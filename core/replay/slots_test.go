@@ -26,7 +26,9 @@ func TestSlotsAreAMap(t *testing.T) {
 			class uint32
 		}
 		counted := map[name]map[int]int64{}
-		for range 20_000 {
+		const asked = 20_000
+		wrong := 0 // guesses
+		for range asked {
 			key := fmt.Sprint("GET /", r.Intn(200))
 			if r.Intn(4) == 0 {
 				key += strings.Repeat("/long", 30)
@@ -52,8 +54,8 @@ func TestSlotsAreAMap(t *testing.T) {
 				}
 				slots.keep(hash)
 			}
-			if guess := &slots.all[slots.guess(hash)]; hashes > 1<<32 && !slots.is(guess, []byte(key), n.class) {
-				t.Fatalf("%v is not guessed", n)
+			if !slots.is(&slots.all[slots.guess(hash)], []byte(key), n.class) {
+				wrong++
 			}
 			status := []int{200, 200, 200, 301, 404, 500, 0}[r.Intn(7)]
 			slots.record(s, status)
@@ -73,6 +75,9 @@ func TestSlotsAreAMap(t *testing.T) {
 			if fmt.Sprint(got) != fmt.Sprint(counted[n]) {
 				t.Fatalf("%v: %v, want %v", n, got, counted[n])
 			}
+		}
+		if hashes > 1<<32 && wrong > asked/50 { // now and then two hashes look alike
+			t.Errorf("%d of %d guesses are wrong", wrong, asked)
 		}
 	}
 }
