@@ -275,8 +275,8 @@ const maxClasses = 1 << 16
 // for the same target with values of the same class have the same answer, if no template
 // copies a value.
 type Class struct {
-	ID  uint32         // no other class has it
-	Own *rulebook.Rule // of entries that are alike, the one for the line's client: if it decides for one line of the class, each other's own decides in its place
+	ID  uint32 // no other class has it
+	Own uint32 // of entries that are alike, the one for the line's client: if it decides for one line of the class, each other's own decides in its place; its position in Book.Rules, from 1 on, or 0 for none
 }
 
 // Classes gives the classes of lines, as many as are read at once: what one of them waits
@@ -295,11 +295,11 @@ func (c *Classifier) Classes(lines []list.Line, out []Class) {
 		part.classes(c, lines, part.found[:len(lines)])
 	}
 	for i := range lines {
-		own := (*rulebook.Rule)(nil)
+		own := uint32(0)
 		c.key = c.key[:0]
 		for p := range c.parts {
 			found := &c.parts[p].found[i]
-			if found.Own != nil {
+			if found.Own != 0 {
 				own = found.Own
 			}
 			c.key = binary.LittleEndian.AppendUint32(c.key, found.ID)

@@ -7,6 +7,7 @@ package engine
 import (
 	"cmp"
 	"encoding/binary"
+	"fmt"
 	"math"
 	"math/bits"
 	"net/netip"
@@ -176,13 +177,13 @@ func (c *clients) of(client netip.Addr) *class {
 	return c.class6[behind-1]
 }
 
-// A clientReader gives the classes of clients as a log names them. It remembers how
-// addresses begin, and where no networks are it reads no further, which is so of most.
-// It is for one goroutine.
+// A clientReader gives the classes of clients as a log names them. How an address begins
+// tells whether networks are there, and where none are, which is so of most, it is read no
+// further. It is for one goroutine.
 type clientReader struct {
 	*clients
-	known  [1 << 10]beginning // by a hash
-	always uint64             // not 0: what begins like an address must be read on, for what is none is of another class
+	known  [1 << 8]beginning // where networks are, by a hash
+	always uint64            // 1: what begins like an address must be read on, for what is none is of another class
 	near   []nearLine
 }
 
@@ -195,7 +196,6 @@ type nearLine struct {
 
 func newClientReader(c *clients) *clientReader {
 	r := &clientReader{clients: c}
-	r.known[0].marks = allNetworks // where no beginning would be found
 	if c.none != c.nobody {
 		r.always = 1
 	}
@@ -209,7 +209,7 @@ type beginning struct {
 	marks  uint32 // the map that tells where networks are
 }
 
-func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*spread>>(64-10)] }
+func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*spread>>(64-8)] }
 
 // classes gives the classes of the clients of lines. Each step leaves fewer of them, and
 // none has a branch that could not be foretold.
@@ -218,14 +218,12 @@ func (c *clientReader) classes(lines []list.Line, out []Class) {
 		c.near = make([]nearLine, len(lines))
 	}
 	nobody, always, near, n := c.nobody.Class, c.always, c.near, 0
+	starts := &c.v4.starts
 	for i := range lines {
 		begins := twoNumbers(lines[i].Client)
 		out[i] = nobody
 		near[n].line, near[n].begins = i, begins
-		known := c.beginning(begins)
-		if known.text^begins|uint64(known.marks)|always != 0 {
-			n++
-		}
+		n += int(starts.with(begins) | always)
 	}
 	near = near[:n]
 	n = 0
@@ -242,9 +240,7 @@ func (c *clientReader) classes(lines []list.Line, out []Class) {
 		}
 		l.address = known.number | low
 		near[n] = l
-		if c.v4.near(known.marks, l.address) {
-			n++
-		}
+		n += int(c.v4.near(known.marks, l.address))
 	}
 	for _, l := range near[:n] {
 		out[l.line] = c.v4.told[c.v4.find(l.address)]
@@ -263,30 +259,42 @@ func (c *clientReader) read(text []byte, begins uint64) Class {
 }
 
 // lastNumbers reads the two last numbers of an IPv4 address, which are followed by more
-// in a line.
+// in a line. It reads both at once.
 func lastNumbers(text []byte) (low uint32, ok bool) {
 	if len(text) > len("255.255") || cap(text) < 8 {
 		return 0, false
 	}
 	s := binary.LittleEndian.Uint64(text[:8]) & (1<<(8*len(text)) - 1)
-	dot := zeros(s ^ '.'*eachByte)
-	third := bits.TrailingZeros64(dot) / 8 // how long it is
-	a, aBad := threeDigits(s, third)
-	b, bBad := threeDigits(s>>(8*third+8), len(text)-third-1)
-	return a<<8 | b, aBad|bBad|dot&(dot-1) == 0 && a < 256 && b < 256
+	third := bits.TrailingZeros64(zeros(s^'.'*eachByte)) / 8 // how long it is
+	fourth := len(text) - third - 1
+	if uint(third-1) > 2 || uint(fourth-1) > 2 {
+		return 0, false
+	}
+	// Each number stands in a half of s, with zeros before it to three digits.
+	with := &missing[third&3][fourth&3]
+	s <<= (24 - 8*third) & 63
+	s = s&0xffffff | s>>32<<((56-8*fourth)&63) | with.digits
+	const high, zero, each = 0x00f0f0f0_00f0f0f0, 0x00303030_00303030, 0x00060606_00060606
+	bad := (s&high ^ zero) | ((s+each)&high ^ zero)
+	s &= 0x000f0f0f_000f0f0f
+	two := (s*10 + s>>8) & 0x000000ff_000000ff
+	s = two*10 + s>>16&0x000000ff_000000ff
+	const borrow = 1<<63 | 1<<31
+	bad |= s&^0x000000ff_000000ff | ^(s|borrow-with.least)&borrow
+	return uint32(s<<8) | uint32(s>>32), bad == 0
 }
 
-// threeDigits reads the number at the start of a text, of one to three digits; bad is not
-// 0 for what is none. No zero stands before another digit.
-func threeDigits(text uint64, length int) (n uint32, bad uint64) {
-	if length < 1 || length > 3 || length > 1 && byte(text) == '0' {
-		return 0, 1
+// missing is what two numbers of so many digits lack to have three each, and the least
+// that they are, since no zero stands before another digit.
+var missing = func() (m [4][4]struct{ digits, least uint64 }) {
+	digits, least := [4]uint64{0, 0x3030, 0x30, 0}, [4]uint64{0, 0, 10, 100}
+	for i := range m {
+		for j := range m {
+			m[i][j].digits, m[i][j].least = digits[i]|digits[j]<<32, least[i]|least[j]<<32
+		}
 	}
-	const zeros, high = 0x303030, 0xf0f0f0
-	text = (text<<(24-8*length) | zeros>>(8*length)) & 0xffffff
-	bad = (text&high ^ zeros) | ((text+0x060606)&high ^ zeros)
-	return uint32(text&15*100 + text>>8&15*10 + text>>16&15), bad
-}
+	return m
+}()
 
 // spread makes hashes differ in their high bits (2⁶⁴ divided by the golden ratio).
 const spread = 0x9E3779B97F4A7C15
@@ -298,12 +306,13 @@ func twoNumbers(text []byte) uint64 {
 		return 0
 	}
 	s := binary.LittleEndian.Uint64(text)
-	dots := zeros(s ^ '.'*eachByte)
+	dots := s ^ '.'*eachByte
+	dots = (dots - eachByte) &^ dots & (0x80 * eachByte) // the first two are true
 	second := dots & (dots - 1)
 	if second == 0 {
 		return 0
 	}
-	return s & (second&-second<<1 - 1)
+	return s & (second ^ (second - 1))
 }
 
 const eachByte = 0x0101010101010101
@@ -321,10 +330,48 @@ type ipv4Runs struct {
 	told  []Class            // what a log's reader is told of them, side by side
 	from  *[1<<16 + 1]uint32 // the run of the first address that begins with two given bytes
 
+	starts beginnings // of addresses that may be in a network
+
 	// Most addresses are near no network, which a bit for sixteen of them tells
 	// without a search.
 	maps   [][1 << 12 / 64]uint64
 	mapped *[1 << 16]uint16 // the map for two given first bytes
+}
+
+// beginnings are how addresses begin, and perhaps more: a bit for each, by a hash of the
+// text of two numbers. They are few bits, which stay at hand.
+type beginnings struct {
+	bits  *[1 << 10]uint64
+	shift int
+}
+
+// beginningsOf are those for which a map tells where networks are, and 0.
+func beginningsOf(mapped *[1 << 16]uint16) beginnings {
+	const most = 16
+	var texts []uint64
+	for begins, marks := range mapped {
+		if marks != noNetwork {
+			texts = append(texts, twoNumbers(fmt.Appendf(nil, "%d.%d.0.0.", begins>>8, begins&0xff)))
+		}
+	}
+	room := 8
+	for room < most && 1<<room < 64*len(texts) {
+		room++
+	}
+	b := beginnings{&[1 << 10]uint64{1}, 64 - room}
+	for _, text := range texts {
+		h := b.hash(text)
+		b.bits[h/64&(1<<10-1)] |= 1 << (h % 64)
+	}
+	return b
+}
+
+func (b *beginnings) hash(text uint64) uint64 { return text * spread >> (b.shift & 63) }
+
+// with is 1 where an address with this beginning may be in a network.
+func (b *beginnings) with(text uint64) uint64 {
+	h := b.hash(text)
+	return b.bits[h/64&(1<<10-1)] >> (h % 64) & 1
 }
 
 // The first two maps, of no bits and of all.
@@ -368,6 +415,7 @@ func (r *ipv4Runs) index(nobody *class) {
 		}
 	}
 	r.from[1<<16] = uint32(len(r.first) - 1)
+	r.starts = beginningsOf(r.mapped)
 	r.told = make([]Class, len(r.class))
 	for i, of := range r.class {
 		r.told[i] = of.Class
@@ -392,10 +440,10 @@ func (r *ipv4Runs) mark(begins, first, last uint32) {
 	}
 }
 
-// near reports whether an address or one of its neighbours is in a network; marks is
-// the map for how it begins.
-func (r *ipv4Runs) near(marks, address uint32) bool {
-	return r.maps[marks][address>>10&63]>>(address>>4&63)&1 != 0
+// near is 1 where an address or one of its neighbours is in a network; marks is the map
+// for how it begins.
+func (r *ipv4Runs) near(marks, address uint32) uint64 {
+	return r.maps[marks][address>>10&63] >> (address >> 4 & 63) & 1
 }
 
 // find gives the number of an address's run. It halves what is left without a branch,

@@ -17,7 +17,6 @@ import (
 
 	"kibitz/core/engine"
 	"kibitz/core/request/list"
-	"kibitz/core/rulebook"
 )
 
 const (
@@ -360,7 +359,7 @@ func (counts outcomeCounts) add(more outcomeCounts) {
 // A share is one of several, of all entries.
 type share struct{ i, of int }
 
-func (s share) has(by *rulebook.Rule) bool { return by.Number%s.of == s.i }
+func (s share) has(by uint32) bool { return int(by)%s.of == s.i }
 
 const keptSkips = 10
 

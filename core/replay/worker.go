@@ -31,8 +31,8 @@ type counted struct {
 // ownLine is a line that an entry of its own decided, where others like it decide for
 // others.
 type ownLine struct {
-	by      *rulebook.Rule
 	address string
+	by      uint32 // as in an engine.Class
 	sum     uint32 // its number
 	status  int32
 	at      uint32
@@ -316,7 +316,7 @@ func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 	case s.timed:
 		s.last = max(s.last, w.clock.At(l))
 	case s.own:
-		w.countLater(ownLine{of.Own, w.slots.rareOf(s).address, s.sum, int32(l.Status), w.clock.At(l)})
+		w.countLater(ownLine{w.slots.rareOf(s).address, of.Own, s.sum, int32(l.Status), w.clock.At(l)})
 	}
 	if s.look == lookMissing {
 		if l.Tail(); len(l.Referrer) > 0 { // the page that it came from
@@ -361,7 +361,7 @@ func (w *logWorker) meansLine(s *slot, l *list.Line, of *engine.Class) bool {
 	if w.differs && l.Status != 0 && w.sums[s.sum].differs(l.Status) {
 		return true
 	}
-	return s.own && slices.ContainsFunc(w.named, of.Own.IsCalled)
+	return s.own && slices.ContainsFunc(w.named, w.entry(of.Own).IsCalled)
 }
 
 // countLater keeps a line that an entry of its own decided, until there are many.
@@ -448,7 +448,7 @@ func verb(b []byte) string {
 
 // answer predicts for the worker's request. It gives the number of the sum:
 // where the entry of its own decides, that of all entries that are alike.
-func (w *logWorker) answer(own *rulebook.Rule) (number uint32, copied bool) {
+func (w *logWorker) answer(own uint32) (number uint32, copied bool) {
 	w.engine.Outcome(&w.request, &w.response)
 	copied = w.response.Copied()
 	w.visit = nil
@@ -457,12 +457,15 @@ func (w *logWorker) answer(own *rulebook.Rule) (number uint32, copied bool) {
 		copied = slices.ContainsFunc(w.visit.Hops, func(h engine.Hop) bool { return h.Response.Copied() })
 	}
 	s := sumOf(&w.response, w.visit)
-	alike := own != nil && s.by == own
+	alike := own > 0 && s.by == w.entry(own)
 	if alike {
 		s.by = nil
 	}
 	return w.number(s, w.response.File, alike), copied
 }
+
+// entry gives the entry that a class has of its own.
+func (w *logWorker) entry(own uint32) *rulebook.Rule { return w.engine.Book.Rules[own-1] }
 
 // number gives the number of a sum; own: that of lines which each have an outcome of
 // their own.
@@ -489,17 +492,17 @@ func (w *logWorker) countOwn(outcomes outcomeCounts, mine share) {
 	order := make([]uint64, 0, len(w.own)/mine.of+len(w.own)/8) // an entry's number, and the place of a line: quicker to sort
 	for i := range w.own {
 		if mine.has(w.own[i].by) {
-			order = append(order, uint64(w.own[i].by.Number)<<32|uint64(i))
+			order = append(order, uint64(w.own[i].by)<<32|uint64(i))
 		}
 	}
 	slices.Sort(order)
-	var by *rulebook.Rule
+	by := uint32(0)
 	var came *OutcomeCount
 	for _, at := range order {
 		l := &w.own[uint32(at)]
 		if l.by != by {
 			by = l.by
-			came = outcomes.of(&w.sums[l.sum].sum, by)
+			came = outcomes.of(&w.sums[l.sum].sum, w.entry(by))
 		}
 		came.N++
 		came.Last = max(came.Last, int64(l.at))

@@ -3,6 +3,7 @@ package cli
 // What a replay shows people.
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"maps"
@@ -71,15 +72,36 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 		out.Printf("\n%s\n", why)
 		return
 	}
-	r.outcomes(t)
-	r.recorded(t, f.top)
-	r.top("Loops", "visitors are sent round for ever", &t.Loops, f.top, true)
-	r.top("Too long", fmt.Sprintf("more than %d redirects", engine.MaxRedirects), &t.TooLong, f.top, true)
-	r.top("Chains", "more than one redirect before the visitor arrives", &t.Chains, f.top, false)
-	r.missing(e, t, f.top)
-	r.unmet(t, f.top)
-	r.entries(e, t, f.top)
-	r.bytes(e, t)
+	r.together(
+		func(r *run) { r.outcomes(t) },
+		func(r *run) { r.recorded(t, f.top) },
+		func(r *run) {
+			r.top("Loops", "visitors are sent round for ever", &t.Loops, f.top, true)
+			r.top("Too long", fmt.Sprintf("more than %d redirects", engine.MaxRedirects), &t.TooLong, f.top, true)
+			r.top("Chains", "more than one redirect before the visitor arrives", &t.Chains, f.top, false)
+			r.missing(e, t, f.top)
+		},
+		func(r *run) {
+			r.unmet(t, f.top)
+			r.entries(e, t, f.top)
+		},
+		func(r *run) { r.bytes(e, t) },
+	)
+}
+
+// together makes parts of a report at once, and shows them in their order.
+func (r *run) together(parts ...func(*run)) {
+	texts := make([]bytes.Buffer, len(parts))
+	var pool sync.WaitGroup
+	for i, part := range parts {
+		side, out := *r, *r.out
+		out.Writer, side.out = &texts[i], &out
+		pool.Go(func() { part(&side) })
+	}
+	pool.Wait()
+	for i := range texts {
+		texts[i].WriteTo(r.out)
+	}
 }
 
 // listName is the name of a list as it is shown.
