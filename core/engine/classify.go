@@ -322,11 +322,11 @@ func (c *Classifier) Classes(lines []list.Line, out []Class) {
 // timed says which tests of times hold. Lines that follow each other are mostly of
 // one second.
 func (c *Classifier) timed(l *list.Line) []byte {
-	if c.holds != nil && string(l.Time) == c.at {
+	if c.holds != nil && string(l.Time()) == c.at {
 		return c.holds
 	}
 	t := l.At()
-	c.at, c.holds = string(l.Time), c.holds[:0]
+	c.at, c.holds = string(l.Time()), c.holds[:0]
 	for _, test := range c.time {
 		bit := byte('0')
 		if holds(test, "", !t.IsZero(), t.UnixNano(), netip.Addr{}) {
@@ -358,7 +358,7 @@ func (p *classifierPart) class(c *Classifier, l *list.Line) uint32 {
 			}
 		}
 		l.Tail()
-		return p.classOf(c, l.Agent)
+		return p.classOf(c, l.Agent())
 	case columnReferrer:
 		return p.referrer(c, l)
 	}
@@ -371,7 +371,7 @@ func (p *classifierPart) referrer(c *Classifier, l *list.Line) uint32 {
 	value := l.From()
 	if value == nil {
 		l.Tail()
-		value = l.Referrer
+		value = l.Referrer()
 	}
 	if p.few == nil {
 		return p.classOf(c, value)

@@ -184,13 +184,13 @@ type clientReader struct {
 	*clients
 	known  [1 << 8]beginning // where networks are, by a hash
 	always uint64            // 1: what begins like an address must be read on, for what is none is of another class
+	begins []uint64          // of the lines at hand, as in a beginning
 	near   []nearLine
 }
 
 // A nearLine is one whose client may be in a network.
 type nearLine struct {
 	line    int
-	begins  uint64 // as in a beginning
 	address uint32
 }
 
@@ -215,27 +215,32 @@ func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*
 // none has a branch that could not be foretold.
 func (c *clientReader) classes(lines []list.Line, out []Class) {
 	if len(c.near) < len(lines) {
-		c.near = make([]nearLine, len(lines))
+		c.near, c.begins = make([]nearLine, len(lines)), make([]uint64, len(lines))
 	}
-	nobody, always, near, n := c.nobody.Class, c.always, c.near, 0
-	starts := &c.v4.starts
+	// Short loops keep what they need at hand.
+	begins, nobody := c.begins[:len(lines)], c.nobody.Class
 	for i := range lines {
-		begins := twoNumbers(lines[i].Client)
+		begins[i] = twoNumbers(lines[i].Client())
+	}
+	for i := range out {
 		out[i] = nobody
-		near[n].line, near[n].begins = i, begins
-		n += int(starts.with(begins) | always)
+	}
+	starts, always, near, n := c.v4.starts, c.always, c.near, 0
+	for i := range begins {
+		near[n].line = i
+		n += int(starts.with(begins[i]) | always)
 	}
 	near = near[:n]
 	n = 0
 	for _, l := range near {
-		text := lines[l.line].Client
-		known := c.beginning(l.begins)
+		text, begins := lines[l.line].Client(), begins[l.line]
+		known := c.beginning(begins)
 		low, ok := uint32(0), false
-		if known.text == l.begins && l.begins != 0 {
-			low, ok = lastNumbers(text[(bits.Len64(l.begins)+7)/8:])
+		if known.text == begins && begins != 0 {
+			low, ok = lastNumbers(text[(bits.Len64(begins)+7)/8:])
 		}
 		if !ok {
-			out[l.line] = c.read(text, l.begins)
+			out[l.line] = c.read(text, begins)
 			continue
 		}
 		l.address = known.number | low
@@ -366,10 +371,10 @@ func beginningsOf(mapped *[1 << 16]uint16) beginnings {
 	return b
 }
 
-func (b *beginnings) hash(text uint64) uint64 { return text * spread >> (b.shift & 63) }
+func (b beginnings) hash(text uint64) uint64 { return text * spread >> (b.shift & 63) }
 
 // with is 1 where an address with this beginning may be in a network.
-func (b *beginnings) with(text uint64) uint64 {
+func (b beginnings) with(text uint64) uint64 {
 	h := b.hash(text)
 	return b.bits[h/64&(1<<10-1)] >> (h % 64) & 1
 }

@@ -178,9 +178,9 @@ var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
 
 // A met is a line that has been parsed, and is yet to be counted.
 type met struct {
-	key   []byte // a part of the line
 	hash  uint64
-	odd   bool // its values may spoil a header, or are too long
+	query bool // its query counts
+	alone bool // no other is surely like it
 	slot  uint32
 	chunk int
 	line  int
@@ -214,14 +214,11 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 		w.countItem(item)
 		return nil
 	}
-	target := l.Target
-	if !w.reads.Query && int64(len(target)) <= w.reads.LongURL && target[0] == '/' {
-		target = l.Path()
-	}
-	// The method and target stand side by side in the line.
-	m.key = l.Asked(target)
-	m.hash, m.chunk, m.line = w.slots.hash(m.key), chunk, number
-	m.odd = l.Behind() > w.long || w.reads.Header && !l.Plain(engine.PlainText)
+	target := l.Target()
+	m.query = w.reads.Query || int64(len(target)) > w.reads.LongURL || target[0] != '/'
+	m.hash, m.chunk, m.line = w.slots.hash(l.Asked(m.query)), chunk, number
+	m.alone = target[0] != '/' || // it names its host, and may be of another site
+		l.Behind() > w.long || w.reads.Header && !l.Plain(engine.PlainText) // its values may spoil a header, or are too long
 	if w.waits++; w.waits == together {
 		w.count()
 	}
@@ -264,14 +261,15 @@ func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 		w.pass(m, l)
 		return
 	}
-	if l.Target[0] == '/' && !m.odd { // one that names its host may be of another site
+	if !m.alone {
+		key := l.Asked(m.query)
 		if int(m.slot) < len(w.slots.all) {
-			if s := &w.slots.all[m.slot]; w.slots.is(s, m.key, of.ID) {
+			if s := &w.slots.all[m.slot]; w.slots.is(s, key, of.ID) {
 				w.countIn(s, l, of)
 				return
 			}
 		}
-		if s := w.slots.find(m.key, of.ID, m.hash); s != nil {
+		if s := w.slots.find(key, of.ID, m.hash); s != nil {
 			w.countIn(s, l, of)
 			return
 		}
@@ -281,7 +279,7 @@ func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 
 // countNew counts a line that is like none which has a slot.
 func (w *logWorker) countNew(m *met, l *list.Line, of *engine.Class) {
-	number, copied, err := w.predict(l, *of, m.odd)
+	number, copied, err := w.predict(l, *of, m.alone)
 	if err != nil {
 		w.skip(m.chunk, m.line, err)
 		return
@@ -289,13 +287,13 @@ func (w *logWorker) countNew(m *met, l *list.Line, of *engine.Class) {
 	if w.slots.full() {
 		w.foldSlots()
 	}
-	s, sum := w.slots.add(m.key, of.ID), &w.sums[number]
+	s, sum := w.slots.add(l.Asked(m.query), of.ID), &w.sums[number]
 	s.sum, s.look, s.timed, s.own = number, sum.look, sum.by != nil, sum.came == nil
 	if s.own {
 		w.slots.rareOf(s).address = w.target(s)
 	}
 	s.left = !w.meant(s.own)
-	if alone := copied || m.odd || l.Target[0] != '/'; alone { // no other is surely like it
+	if copied || m.alone {
 		w.countIn(s, l, of)
 		w.foldSlot(s)
 		w.slots.drop()
@@ -319,8 +317,8 @@ func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 		w.countLater(ownLine{w.slots.rareOf(s).address, of.Own, s.sum, int32(l.Status), w.clock.At(l)})
 	}
 	if s.look == lookMissing {
-		if l.Tail(); len(l.Referrer) > 0 { // the page that it came from
-			w.slots.rareOf(s).from.add(l.Referrer, 1)
+		if l.Tail(); len(l.Referrer()) > 0 { // the page that it came from
+			w.slots.rareOf(s).from.add(l.Referrer(), 1)
 		}
 	}
 }
@@ -336,7 +334,7 @@ func (w *logWorker) spans(l *list.Line) bool {
 
 // pass counts a line that is not meant.
 func (w *logWorker) pass(m *met, l *list.Line) {
-	if _, err := list.TargetAddress(string(l.Target), w.base); err != nil {
+	if _, err := list.TargetAddress(string(l.Target()), w.base); err != nil {
 		w.skip(m.chunk, m.line, err)
 		return
 	}
@@ -404,17 +402,17 @@ const maxLikes = 1 << 8
 
 // predict answers a line's request, without what no tally counts, and reports whether the
 // answer copies what the request says.
-func (w *logWorker) predict(l *list.Line, class engine.Class, odd bool) (sum uint32, copied bool, err error) {
-	address, err := list.TargetAddress(string(l.Target), w.base)
+func (w *logWorker) predict(l *list.Line, class engine.Class, alone bool) (sum uint32, copied bool, err error) {
+	address, err := list.TargetAddress(string(l.Target()), w.base)
 	if err != nil {
 		return 0, false, err
 	}
 	ask := func(k *like) {
-		w.request = request.Request{Method: verb(l.Method), Address: address, Client: k.client, Time: k.time, Headers: append(w.request.Headers[:0], k.headers...)}
+		w.request = request.Request{Method: verb(l.Method()), Address: address, Client: k.client, Time: k.time, Headers: append(w.request.Headers[:0], k.headers...)}
 		w.options.complete(&w.request)
 		sum, copied = w.answer(k.Own)
 	}
-	whole := w.reads.Copied || odd || l.Target[0] != '/'
+	whole := w.reads.Copied || alone
 	if !whole {
 		known := &w.likes[class.ID%maxLikes]
 		if known.ID != class.ID {

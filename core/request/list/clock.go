@@ -6,22 +6,30 @@ import (
 )
 
 // A timeForm is how a kind of log writes times.
-type timeForm struct {
-	layout  string // as time.Parse has it
-	seconds int    // the place of the two digits
-}
+type timeForm uint8
 
-var (
-	logTime = &timeForm{"02/Jan/2006:15:04:05 -0700", 18}
-	w3cTime = &timeForm{"2006-01-02 15:04:05", 17}
+const (
+	noTime timeForm = iota
+	logTime
+	w3cTime
 )
+
+// timeForms are the layouts, as time.Parse has them, and the places of the two digits of
+// the seconds.
+var timeForms = [...]struct {
+	layout  string
+	seconds int
+}{
+	logTime: {"02/Jan/2006:15:04:05 -0700", 18},
+	w3cTime: {"2006-01-02 15:04:05", 17},
+}
 
 // At is when the request was made; zero where the line has no time.
 func (l *Line) At() time.Time {
-	if l.form == nil {
+	if l.form == noTime {
 		return time.Time{}
 	}
-	t, err := time.Parse(l.form.layout, string(l.Time))
+	t, err := time.Parse(timeForms[l.form].layout, string(l.Time()))
 	if err != nil {
 		return time.Time{}
 	}
@@ -29,12 +37,12 @@ func (l *Line) At() time.Time {
 }
 
 // Whole reports whether the line's time is one of whole seconds.
-func (l *Line) Whole() bool { return l.form != nil && len(l.Time) == len(l.form.layout) }
+func (l *Line) Whole() bool { return l.form != noTime && l.time.len() == len(timeForms[l.form].layout) }
 
 // A Clock reads the times of a log, of which most are of the minute before. The zero
 // Clock is ready.
 type Clock struct {
-	form   *timeForm
+	form   timeForm
 	text   []byte
 	minute int64
 	unix   uint32
@@ -42,12 +50,12 @@ type Clock struct {
 
 // At gives the time of a line in seconds since 1970; 0 for what is no time.
 func (c *Clock) At(l *Line) uint32 {
-	text := l.Time
+	text := l.Time()
 	if l.form == c.form && len(text) == len(c.text) && c.unix > 0 {
 		if string(text) == string(c.text) {
 			return c.unix
 		}
-		s := c.form.seconds
+		s := timeForms[c.form].seconds
 		if string(text[:s]) == string(c.text[:s]) && string(text[s+2:]) == string(c.text[s+2:]) {
 			tens, ones := text[s]-'0', text[s+1]-'0'
 			if tens < 6 && ones < 10 {

@@ -14,21 +14,42 @@ import (
 	"kibitz/core/request"
 )
 
-// A Line is one line of an access log, in the common or combined form. Its
-// texts are parts of the line that was read.
+// A Line is one line of an access log, in the common or combined form. Its texts are parts
+// of the line that was read. It remembers where they stand in it: pointers to them would
+// each cost something while the collector works.
 type Line struct {
-	Client   []byte
-	Time     []byte // as the log writes it
-	Method   []byte
-	Target   []byte // as it was sent
-	Status   int
-	Referrer []byte // empty where there is none, and until Tail is called
-	Agent    []byte
+	Status int
 
-	form *timeForm // of Time
-	path int       // length of the target without its query
-	rest []byte    // behind the status
+	text            []byte // the line
+	client, time    span
+	method, target  span     // side by side
+	rest            span     // behind the status, until Tail is called
+	referrer, agent span     // from then on
+	path            uint32   // length of the target without its query
+	form            timeForm // of the time
 }
+
+// A span is a part of a line.
+type span struct{ from, to uint32 }
+
+func (s span) len() int { return int(s.to - s.from) }
+
+func (l *Line) part(s span) []byte { return l.text[s.from:s.to] }
+
+// at gives the place of a part of the line, which has been made by slicing alone.
+func (l *Line) at(part []byte) span {
+	from := cap(l.text) - cap(part)
+	return span{uint32(from), uint32(from + len(part))}
+}
+
+// Client, Time, Method and Target are parts of the line as they stand there, Referrer and
+// Agent without escapes; these are empty where there is none, and until Tail is called.
+func (l *Line) Client() []byte   { return l.part(l.client) }
+func (l *Line) Time() []byte     { return l.part(l.time) }
+func (l *Line) Method() []byte   { return l.part(l.method) }
+func (l *Line) Target() []byte   { return l.part(l.target) }
+func (l *Line) Referrer() []byte { return l.part(l.referrer) }
+func (l *Line) Agent() []byte    { return l.part(l.agent) }
 
 var (
 	errNoLog     = errors.New("it is no line of an access log: there is no [time] followed by a quoted request")
@@ -39,7 +60,7 @@ var (
 // ParseLog reads a line without its end, up to its status; Tail reads the rest.
 // The line may be changed: escapes in it are undone in place.
 func ParseLog(line []byte, l *Line) error {
-	l.form, l.Referrer, l.Agent = logTime, nil, nil
+	l.text, l.form, l.referrer, l.agent = line, logTime, span{}, span{}
 	if l.plain(line) {
 		return nil
 	}
@@ -51,7 +72,7 @@ func (l *Line) careful(line []byte) error {
 	if i <= 0 {
 		return errNoLog
 	}
-	l.Client = line[:i]
+	l.client = span{0, uint32(i)}
 	open := bytes.IndexByte(line[i:], '[')
 	if open < 0 {
 		return errNoLog
@@ -62,7 +83,7 @@ func (l *Line) careful(line []byte) error {
 		return errNoLog
 	}
 	end += open
-	l.Time = line[open+1 : end]
+	l.time = span{uint32(open + 1), uint32(end)}
 	request, status, ok := quoted(line[end+2:], true)
 	if !ok {
 		return errNoLog
@@ -76,7 +97,7 @@ func (l *Line) careful(line []byte) error {
 	if len(status) < 3 || !isDigit(status[0]) || !isDigit(status[1]) || !isDigit(status[2]) || len(status) > 3 && status[3] != ' ' {
 		return errNoStatus
 	}
-	l.Status, l.rest = threeDigits(status), status[3:]
+	l.Status, l.rest = threeDigits(status), l.at(status[3:])
 	return nil
 }
 
@@ -146,8 +167,9 @@ func (l *Line) plain(line []byte) bool {
 	if word(line, i)&^(0xff<<48) != http || !isDigit(line[i+6]) || code&^digits != status || (code+over9)&^digits != status {
 		return false
 	}
-	l.Client, l.Time, l.Method, l.Target, l.rest = line[:client], line[client+6:client+32], line[method:target-1], line[target:i], line[i+14:]
-	l.path, l.Status = path, int(code>>24&15)*100+int(code>>32&15)*10+int(code>>40&15)
+	part := func(from, to int) span { return span{uint32(from), uint32(to)} }
+	l.client, l.time, l.method, l.target, l.rest = part(0, client), part(client+6, client+32), part(method, target-1), part(target, i), part(i+14, len(line))
+	l.path, l.Status = uint32(path), int(code>>24&15)*100+int(code>>32&15)*10+int(code>>40&15)
 	return true
 }
 
@@ -167,51 +189,53 @@ func under(w uint64, c byte) uint64 { return (w - uint64(c)*eachByte) &^ w & hig
 func equal(w uint64, c byte) uint64 { return under(w^uint64(c)*eachByte, 1) }
 
 // Path is the target without its query.
-func (l *Line) Path() []byte { return l.Target[:l.path] }
+func (l *Line) Path() []byte { return l.text[l.target.from : l.target.from+l.path] }
 
-// Asked gives the method and the target, or the start of it, as they stand side
-// by side in the line.
-func (l *Line) Asked(target []byte) []byte {
-	if n := len(l.Method) + 1 + len(target); n <= cap(l.Method) {
-		return l.Method[:n]
+// Asked gives the method and the target, with its query or without, as they stand side by
+// side in the line.
+func (l *Line) Asked(query bool) []byte {
+	if query {
+		return l.text[l.method.from:l.target.to]
 	}
-	return append(append(bytes.Clone(l.Method), ' '), target...)
+	return l.text[l.method.from : l.target.from+l.path]
 }
 
 // Last gives the agent as it stands in the line, escapes and all, if the line
 // plainly ends with it; else nil. It may hold what no agent can: a quote, where
 // more follows. Tail costs more.
 func (l *Line) Last() []byte {
-	i, end := behindSize(l.rest), len(l.rest)-1
-	if i+4 >= end || l.rest[end] != '"' {
+	rest := l.part(l.rest)
+	i, end := behindSize(rest), len(rest)-1
+	if i+4 >= end || rest[end] != '"' {
 		return nil
 	}
-	if string(l.rest[i+1:i+3]) == `-"` {
+	if string(rest[i+1:i+3]) == `-"` {
 		i += 2
-	} else if i += 1 + bytes.IndexByte(l.rest[i+1:], '"'); l.rest[i-1] == '\\' {
+	} else if i += 1 + bytes.IndexByte(rest[i+1:], '"'); rest[i-1] == '\\' {
 		return nil
 	}
-	if i+3 > end || l.rest[i+2] != '"' {
+	if i+3 > end || rest[i+2] != '"' {
 		return nil
 	}
-	return l.rest[i+3 : end]
+	return rest[i+3 : end]
 }
 
 // From gives the referrer, if it stands in the line without escapes; nil where Tail
 // must look.
 func (l *Line) From() []byte {
-	i := behindSize(l.rest)
-	if i+2 >= len(l.rest) {
+	rest := l.part(l.rest)
+	i := behindSize(rest)
+	if i+2 >= len(rest) {
 		return nil
 	}
-	if string(l.rest[i+1:i+3]) == `-"` {
-		return l.rest[i+1 : i+1]
+	if string(rest[i+1:i+3]) == `-"` {
+		return rest[i+1 : i+1]
 	}
-	end := bytes.IndexByte(l.rest[i+1:], '"')
-	if end < 0 || bytes.IndexByte(l.rest[i+1:i+1+end], '\\') >= 0 {
+	end := bytes.IndexByte(rest[i+1:], '"')
+	if end < 0 || bytes.IndexByte(rest[i+1:i+1+end], '\\') >= 0 {
 		return nil
 	}
-	return l.rest[i+1 : i+1+end]
+	return rest[i+1 : i+1+end]
 }
 
 // behindSize gives the place of the first quote behind the status.
@@ -229,7 +253,7 @@ func behindSize(rest []byte) int {
 
 // Behind is the length of what stands behind the status: no less than that of the
 // referrer and the agent. It must be asked before Tail.
-func (l *Line) Behind() int64 { return int64(len(l.rest) + len(l.Referrer) + len(l.Agent)) }
+func (l *Line) Behind() int64 { return int64(l.rest.len() + l.referrer.len() + l.agent.len()) }
 
 // HeaderSize is how large a header is, beside its values, of a request that has all the
 // fields that a line tells: names, and four bytes for each.
@@ -241,8 +265,8 @@ func (l *Line) Plain(max int) bool {
 	if l.Behind() > int64(max) {
 		return false
 	}
-	for _, text := range [...][]byte{l.rest, l.Referrer, l.Agent} {
-		for _, c := range text {
+	for _, part := range [...]span{l.rest, l.referrer, l.agent} {
+		for _, c := range l.part(part) {
 			if c < ' ' || c == '\\' || c == 0x7f {
 				return false
 			}
@@ -254,8 +278,8 @@ func (l *Line) Plain(max int) bool {
 // Tail reads what stands behind the status: referrer and agent, where the line
 // has them.
 func (l *Line) Tail() {
-	rest := l.rest
-	l.rest = nil
+	rest := l.part(l.rest)
+	l.rest = span{}
 	i := behindSize(rest)
 	if i == len(rest) {
 		return
@@ -264,10 +288,11 @@ func (l *Line) Tail() {
 	if bytes.HasPrefix(rest[i:], []byte(`"-"`)) {
 		rest = rest[i+3:]
 	} else {
-		var ok bool
-		if l.Referrer, rest, ok = quoted(rest[i:], escaped); !ok {
+		referrer, more, ok := quoted(rest[i:], escaped)
+		if !ok {
 			return
 		}
+		l.referrer, rest = l.at(referrer), more
 	}
 	i = 1 // one blank stands between them
 	if len(rest) < 2 || rest[1] != '"' {
@@ -275,7 +300,7 @@ func (l *Line) Tail() {
 	}
 	if i >= 0 {
 		if agent, _, _ := quoted(rest[i:], escaped); string(agent) != "-" {
-			l.Agent = agent
+			l.agent = l.at(agent)
 		}
 	}
 }
@@ -293,7 +318,7 @@ func (l *Line) parseRequest(req []byte) error {
 			return errNoRequest
 		}
 	}
-	l.Method = req[:i]
+	l.method = l.at(req[:i])
 	target := req[i+1:]
 	if j := bytes.LastIndex(target, []byte(" HTTP/")); j >= 0 {
 		target = target[:j]
@@ -304,9 +329,9 @@ func (l *Line) parseRequest(req []byte) error {
 	if target[0] != '/' && target[0] != '*' && !bytes.HasPrefix(target, []byte("http")) {
 		return errNoRequest
 	}
-	l.Target, l.path = target, len(target)
+	l.target, l.path = l.at(target), uint32(len(target))
 	if j := bytes.IndexByte(target, '?'); j >= 0 {
-		l.path = j
+		l.path = uint32(j)
 	}
 	return nil
 }
@@ -372,26 +397,26 @@ func hexDigit(c byte) (byte, bool) {
 
 // Item gives the line as a request of a list. The item keeps nothing of the line.
 func (l *Line) Item(base request.Address) (*Item, error) {
-	item := &Item{Request: &request.Request{Method: string(l.Method), Client: l.ClientAddr(), Time: l.At(), Headers: l.Headers(nil)}, Recorded: l.Status}
+	item := &Item{Request: &request.Request{Method: string(l.Method()), Client: l.ClientAddr(), Time: l.At(), Headers: l.Headers(nil)}, Recorded: l.Status}
 	var err error
-	item.Request.Address, err = TargetAddress(string(l.Target), base)
+	item.Request.Address, err = TargetAddress(string(l.Target()), base)
 	return item, err
 }
 
 // ClientAddr is the address of the client; the zero Addr where the log has none.
 func (l *Line) ClientAddr() netip.Addr {
-	client, _ := netip.ParseAddr(string(l.Client))
+	client, _ := netip.ParseAddr(string(l.Client()))
 	return client
 }
 
 // Headers adds the header fields that the log tells.
 func (l *Line) Headers(headers []request.Header) []request.Header {
 	l.Tail()
-	if len(l.Referrer) > 0 { // `""` is written for none, too
-		headers = append(headers, request.Header{Name: "Referer", Value: string(l.Referrer)})
+	if l.referrer.len() > 0 { // `""` is written for none, too
+		headers = append(headers, request.Header{Name: "Referer", Value: string(l.Referrer())})
 	}
-	if len(l.Agent) > 0 {
-		headers = append(headers, request.Header{Name: "User-Agent", Value: string(l.Agent)})
+	if l.agent.len() > 0 {
+		headers = append(headers, request.Header{Name: "User-Agent", Value: string(l.Agent())})
 	}
 	return headers
 }

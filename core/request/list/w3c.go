@@ -115,8 +115,7 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 	if w.columns == nil || bytes.IndexByte(line, '\t') >= 0 {
 		return false
 	}
-	type span struct{ from, to int } // from 0 to 0: not told
-	var at [columns + 1]span
+	var at [columns + 1]span // from 0 to 0: not told
 	from := 0
 	for _, c := range w.columns {
 		if from >= len(line) || line[from] == '"' {
@@ -129,7 +128,7 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 		if to == from {
 			return false
 		}
-		if at[c] = (span{from, to}); to-from == 1 && line[from] == '-' {
+		if at[c] = (span{uint32(from), uint32(to)}); to-from == 1 && line[from] == '-' {
 			at[c] = span{}
 		}
 		from = to + 1
@@ -154,49 +153,64 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 	if len(stem) == 0 || stem[0] != '/' || method.to == 0 || path != at[columnURI] && bytes.ContainsAny(stem, "+?") {
 		return false
 	}
-	l.Target, l.path = stem, len(stem)
+	l.text, l.target, l.path = line, path, uint32(len(stem))
 	switch {
 	case query.to > 0 && query.from == path.to+1:
 		line[path.to] = '?'
-		l.Target = line[path.from:query.to]
+		l.target.to = query.to
 	case query.to > 0:
-		l.Target = slices.Concat(stem, []byte("?"), line[query.from:query.to])
+		l.target = l.add(path, '?', query)
 	}
 	if i := bytes.IndexByte(stem, '?'); i >= 0 {
-		l.path = i
+		l.path = uint32(i)
 	}
-	l.Method = line[method.from:method.to]
-	if method.to+1 != path.from || &l.Target[0] != &line[path.from] { // Asked wants them side by side
-		both := slices.Concat(l.Method, []byte(" "), l.Target)
-		l.Method, l.Target = both[:len(l.Method)], both[len(l.Method)+1:]
+	if l.method = method; method.to+1 != l.target.from { // they are to stand side by side
+		both, n := l.add(method, ' ', l.target), uint32(method.len())
+		l.method, l.target = span{both.from, both.from + n}, span{both.from + n + 1, both.to}
 	}
 
 	date, clock := at[columnDate], at[columnClock]
-	l.form, l.Time = w3cTime, nil
+	l.form, l.time = w3cTime, span{}
 	switch {
 	case date.to == 0 || clock.to == 0:
 	case clock.from == date.to+1:
-		l.Time = line[date.from:clock.to]
+		l.time = span{date.from, clock.to}
 	default:
-		l.Time = slices.Concat(text(columnDate), []byte(" "), text(columnClock))
+		l.time = l.add(date, ' ', clock)
 	}
-	l.Client = bytes.Trim(text(columnClient), "[]")
+	l.client = at[columnClient]
+	for l.client.len() > 0 && bracket(line[l.client.from]) {
+		l.client.from++
+	}
+	for l.client.len() > 0 && bracket(line[l.client.to-1]) {
+		l.client.to--
+	}
 	l.Status = 0
 	if len(status) > 0 {
 		l.Status = threeDigits(status)
 	}
-	l.Agent, l.Referrer, l.rest = blanks(text(columnAgent)), blanks(text(columnReferrer)), nil
+	l.agent, l.referrer, l.rest = at[columnAgent], at[columnReferrer], span{}
+	blanks(l.Agent())
+	blanks(l.Referrer())
 	return true
 }
 
+func bracket(c byte) bool { return c == '[' || c == ']' }
+
+// add puts two parts side by side behind a copy of the line, with a byte between them.
+func (l *Line) add(a span, between byte, b span) span {
+	n := uint32(len(l.text))
+	l.text = slices.Concat(l.text, l.part(a), []byte{between}, l.part(b))
+	return span{n, uint32(len(l.text))}
+}
+
 // blanks puts blanks in the place of what is written for them.
-func blanks(value []byte) []byte {
+func blanks(value []byte) {
 	for i := bytes.IndexByte(value, '+'); i >= 0 && i < len(value); i++ {
 		if value[i] == '+' {
 			value[i] = ' '
 		}
 	}
-	return value
 }
 
 // item reads a line with care.
