@@ -279,8 +279,11 @@ type Class struct {
 	Own uint32 // of entries that are alike, the one for the line's client: if it decides for one line of the class, each other's own decides in its place; its position in Book.Rules, from 1 on, or 0 for none
 }
 
-// Classes gives the classes of lines, as many as are read at once: what one of them waits
-// for, the others need not.
+// MaxLines is how many lines Classes takes at once.
+const MaxLines = 64
+
+// Classes gives the classes of lines, no more than MaxLines: what one of them waits for, the
+// others need not.
 func (c *Classifier) Classes(lines []list.Line, out []Class) {
 	out = out[:len(lines)]
 	if len(c.parts) == 1 && len(c.time) == 0 {

@@ -39,7 +39,11 @@ func (c *classes) cutClients() *clients {
 		bit int    // a test that holds otherwise in it
 		of  *class // of those of its clients that are in no network inside it
 	}
-	var networks []network
+	most := 0
+	for _, t := range c.tests {
+		most += len(t.Values)
+	}
+	networks := make([]network, 0, most)
 	for bit, t := range c.tests {
 		for i := range t.Values {
 			if t.Values[i].Kind == rulebook.ValueNetwork && cut.nobody.holds[bit] == t.Unless {
@@ -182,16 +186,9 @@ func (c *clients) of(client netip.Addr) *class {
 // further. It is for one goroutine.
 type clientReader struct {
 	*clients
-	known  [1 << 8]beginning // where networks are, by a hash
-	always uint64            // 1: what begins like an address must be read on, for what is none is of another class
-	begins []uint64          // of the lines at hand, as in a beginning
-	near   []nearLine
-}
-
-// A nearLine is one whose client may be in a network.
-type nearLine struct {
-	line    int
-	address uint32
+	known  [1 << 10]beginning // where networks are, by a hash
+	always uint64             // 1: what begins like an address must be read on, for what is none is of another class
+	begins [MaxLines]uint64   // of the lines at hand, as in a beginning
 }
 
 func newClientReader(c *clients) *clientReader {
@@ -206,49 +203,46 @@ func newClientReader(c *clients) *clientReader {
 type beginning struct {
 	text   uint64 // two numbers with their dots, and zeros behind them
 	number uint32 // the two numbers, as they begin an address
-	marks  uint32 // the map that tells where networks are
+	marks  uint16 // the map that tells where networks are
+	length uint16 // of the text
 }
 
-func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*spread>>(64-8)] }
+func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*spread>>(64-10)] }
 
-// classes gives the classes of the clients of lines. Each step leaves fewer of them, and
-// none has a branch that could not be foretold.
+// classes gives the classes of the clients of lines, of which there are no more than
+// MaxLines. Each step leaves fewer of them, and none has a branch that could not be
+// foretold.
 func (c *clientReader) classes(lines []list.Line, out []Class) {
-	if len(c.near) < len(lines) {
-		c.near, c.begins = make([]nearLine, len(lines)), make([]uint64, len(lines))
-	}
-	// Short loops keep what they need at hand.
-	begins, nobody := c.begins[:len(lines)], c.nobody.Class
+	nobody, starts, always, begins := c.nobody.Class, c.v4.starts, c.always, &c.begins
+	near := uint64(0) // a bit for each of those whose client may be in a network
+	out = out[:len(lines)]
 	for i := range lines {
-		begins[i] = twoNumbers(lines[i].Client())
+		begin := twoNumbers(lines[i].ClientWord(0))
+		near |= (starts.with(begin) | always) << (i % MaxLines)
+		begins[i%MaxLines], out[i] = begin, nobody
 	}
-	for i := range out {
-		out[i] = nobody
-	}
-	starts, always, near, n := c.v4.starts, c.always, c.near, 0
-	for i := range begins {
-		near[n].line = i
-		n += int(starts.with(begins[i]) | always)
-	}
-	near = near[:n]
-	n = 0
-	for _, l := range near {
-		text, begins := lines[l.line].Client(), begins[l.line]
-		known := c.beginning(begins)
-		low, ok := uint32(0), false
-		if known.text == begins && begins != 0 {
-			low, ok = lastNumbers(text[(bits.Len64(begins)+7)/8:])
-		}
-		if !ok {
-			out[l.line] = c.read(text, begins)
+	nearer := uint64(0)
+	for ; near != 0; near &= near - 1 {
+		i := bits.TrailingZeros64(near)
+		begin := begins[i%MaxLines]
+		known := c.beginning(begin)
+		if known.text != begin || begin == 0 {
+			out[i] = c.read(lines[i].Client(), begin)
 			continue
 		}
-		l.address = known.number | low
-		near[n] = l
-		n += int(c.v4.near(known.marks, l.address))
+		low := aboutNumbers(lines[i].ClientWord(uint32(known.length)))
+		nearer |= (c.v4.near(known.marks, low) | always) << (i % MaxLines)
 	}
-	for _, l := range near[:n] {
-		out[l.line] = c.v4.told[c.v4.find(l.address)]
+	for ; nearer != 0; nearer &= nearer - 1 {
+		i := bits.TrailingZeros64(nearer)
+		known := c.beginning(begins[i%MaxLines])
+		low, ok := lastNumbers(lines[i].ClientWord(uint32(known.length)), len(lines[i].Client())-int(known.length))
+		switch {
+		case !ok:
+			out[i] = c.read(lines[i].Client(), known.text)
+		case c.v4.near(known.marks, low) != 0:
+			out[i] = c.v4.told[c.v4.find(known.number|low)]
+		}
 	}
 }
 
@@ -258,36 +252,56 @@ func (c *clientReader) read(text []byte, begins uint64) Class {
 	client = client.Unmap()
 	if client.Is4() && begins != 0 {
 		address := number4(client)
-		*c.beginning(begins) = beginning{begins, address &^ 0xffff, uint32(c.v4.mapped[address>>16])}
+		*c.beginning(begins) = beginning{begins, address &^ 0xffff, c.v4.mapped[address>>16], uint16(bits.Len64(begins)+7) / 8}
 	}
 	return c.clients.of(client).Class
 }
 
-// lastNumbers reads the two last numbers of an IPv4 address, which are followed by more
-// in a line. It reads both at once.
-func lastNumbers(text []byte) (low uint32, ok bool) {
-	if len(text) > len("255.255") || cap(text) < 8 {
-		return 0, false
-	}
-	s := binary.LittleEndian.Uint64(text[:8]) & (1<<(8*len(text)) - 1)
-	third := bits.TrailingZeros64(zeros(s^'.'*eachByte)) / 8 // how long it is
-	fourth := len(text) - third - 1
+// lastNumbers reads the two last numbers of an IPv4 address, which have so many bytes, as a
+// word.
+func lastNumbers(text uint64, length int) (low uint32, ok bool) {
+	dot := firstDot(text)
+	third := dot / 8 // how long it is
+	fourth := length - third - 1
 	if uint(third-1) > 2 || uint(fourth-1) > 2 {
 		return 0, false
 	}
-	// Each number stands in a half of s, with zeros before it to three digits.
 	with := &missing[third&3][fourth&3]
-	s <<= (24 - 8*third) & 63
-	s = s&0xffffff | s>>32<<((56-8*fourth)&63) | with.digits
+	s := halves(text, dot, 8*length) | with.digits
 	const high, zero, each = 0x00f0f0f0_00f0f0f0, 0x00303030_00303030, 0x00060606_00060606
 	bad := (s&high ^ zero) | ((s+each)&high ^ zero)
-	s &= 0x000f0f0f_000f0f0f
-	two := (s*10 + s>>8) & 0x000000ff_000000ff
-	s = two*10 + s>>16&0x000000ff_000000ff
 	const borrow = 1<<63 | 1<<31
-	bad |= s&^0x000000ff_000000ff | ^(s|borrow-with.least)&borrow
-	return uint32(s<<8) | uint32(s>>32), bad == 0
+	two := twoValues(s)
+	bad |= two&^0x000000ff_000000ff | ^(two|borrow-with.least)&borrow
+	return lowOf(two), bad == 0
 }
+
+// aboutNumbers is lastNumbers for what is known to be such.
+func aboutNumbers(text uint64) (low uint32) {
+	return lowOf(twoValues(halves(text, firstDot(text), (bits.Len64(text)+7)&^7)))
+}
+
+// firstDot gives the place of the high bit of the first dot in a text.
+func firstDot(text uint64) int {
+	dots := text ^ '.'*eachByte
+	return bits.TrailingZeros64((dots - eachByte) &^ dots & (0x80 * eachByte))
+}
+
+// halves puts two numbers that a dot parts into the halves of a word, each with zeros
+// before it to three digits. The text has so many bits.
+func halves(text uint64, dot, size int) uint64 {
+	s := text << ((31 - dot) & 63)
+	return s&0xffffff | s>>32<<((57+dot-size)&63)
+}
+
+// twoValues reads three digits in each half of a word, the first of them lowest.
+func twoValues(s uint64) uint64 {
+	s &= 0x000f0f0f_000f0f0f
+	tens := (s*10 + s>>8) & 0x000000ff_000000ff
+	return tens*10 + s>>16&0x000000ff_000000ff
+}
+
+func lowOf(values uint64) uint32 { return uint32(values<<8 | values>>32) }
 
 // missing is what two numbers of so many digits lack to have three each, and the least
 // that they are, since no zero stands before another digit.
@@ -304,13 +318,9 @@ var missing = func() (m [4][4]struct{ digits, least uint64 }) {
 // spread makes hashes differ in their high bits (2⁶⁴ divided by the golden ratio).
 const spread = 0x9E3779B97F4A7C15
 
-// twoNumbers gives the first bytes of a text up to its second dot, with zeros behind
-// them; 0 where eight bytes are not there, or have no two dots.
-func twoNumbers(text []byte) uint64 {
-	if len(text) < 8 {
-		return 0
-	}
-	s := binary.LittleEndian.Uint64(text)
+// twoNumbers gives the bytes of a word up to its second dot, with zeros behind them; 0
+// where it has no two dots.
+func twoNumbers(s uint64) uint64 {
 	dots := s ^ '.'*eachByte
 	dots = (dots - eachByte) &^ dots & (0x80 * eachByte) // the first two are true
 	second := dots & (dots - 1)
@@ -321,12 +331,6 @@ func twoNumbers(text []byte) uint64 {
 }
 
 const eachByte = 0x0101010101010101
-
-// zeros gives the high bits of the bytes that are zero.
-func zeros(s uint64) uint64 {
-	const high = 0x80 * eachByte
-	return ^(s&^high + ^uint64(high) | s) & high
-}
 
 // ipv4Runs are the runs of IPv4 addresses, as numbers.
 type ipv4Runs struct {
@@ -356,7 +360,7 @@ func beginningsOf(mapped *[1 << 16]uint16) beginnings {
 	var texts []uint64
 	for begins, marks := range mapped {
 		if marks != noNetwork {
-			texts = append(texts, twoNumbers(fmt.Appendf(nil, "%d.%d.0.0.", begins>>8, begins&0xff)))
+			texts = append(texts, twoNumbers(binary.LittleEndian.Uint64(fmt.Appendf(nil, "%d.%d.0.0.", begins>>8, begins&0xff))))
 		}
 	}
 	room := 8
@@ -447,7 +451,7 @@ func (r *ipv4Runs) mark(begins, first, last uint32) {
 
 // near is 1 where an address or one of its neighbours is in a network; marks is the map
 // for how it begins.
-func (r *ipv4Runs) near(marks, address uint32) uint64 {
+func (r *ipv4Runs) near(marks uint16, address uint32) uint64 {
 	return r.maps[marks][address>>10&63] >> (address >> 4 & 63) & 1
 }
 

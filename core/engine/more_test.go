@@ -345,12 +345,14 @@ func classOf(c *Classifier, l *list.Line) Class {
 // nothing else is.
 func TestLastNumbers(t *testing.T) {
 	read := func(text string) {
-		line := []byte(text + " - - [10/Oct/2026")
-		low, ok := lastNumbers(line[:len(text)])
+		low, ok := lastNumbers(lineOf("192.0."+text).ClientWord(6), len(text))
 		a, err := netip.ParseAddr("192.0." + text)
 		want := err == nil && a.Is4()
 		if ok != want || ok && low != number4(a)&0xffff {
 			t.Fatalf("%q: %d, %v; want %v, %v", text, low, ok, a, want)
+		}
+		if about := aboutNumbers(lineOf("192.0." + text).ClientWord(6)); ok && about != low {
+			t.Fatalf("%q: about %d", text, about)
 		}
 	}
 	for a := range 300 {

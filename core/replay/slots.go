@@ -54,7 +54,7 @@ const maxSlots = 1 << 16
 
 // newSlots makes a table with room for so many slots, a power of two.
 func newSlots(room int) slots {
-	return slots{maphash.MakeSeed(), make([]uint32, 2*room), make([]slot, 1, room), make([]rare, 1)}
+	return slots{maphash.MakeSeed(), make([]uint32, 2*room), make([]slot, 1, room), make([]rare, 1, 1+room/8)}
 }
 
 // hash is that of a key.
@@ -160,12 +160,12 @@ func roomy[T any](s []T) []T {
 	return s
 }
 
-// keyOf gives the key of a slot: method and target.
-func (t *slots) keyOf(s *slot) string {
+// keyOf gives the key of a slot: method and target. It is good until slots are cleared.
+func (t *slots) keyOf(s *slot) []byte {
 	if s.length == 0 {
-		return t.rare[s.rare].key
+		return []byte(t.rare[s.rare].key)
 	}
-	return string(s.key[:s.length])
+	return s.key[:s.length]
 }
 
 // record counts a line with a recorded status.

@@ -60,7 +60,7 @@ func TestSlotsAreAMap(t *testing.T) {
 			status := []int{200, 200, 200, 301, 404, 500, 0}[r.Intn(7)]
 			slots.record(s, status)
 			counted[n][status]++
-			if got := slots.keyOf(s); got != key {
+			if got := string(slots.keyOf(s)); got != key {
 				t.Fatalf("the key of %q is %q", key, got)
 			}
 			got := map[int]int64{}

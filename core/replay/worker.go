@@ -10,7 +10,6 @@ import (
 	"math"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"kibitz/core/engine"
@@ -123,7 +122,7 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // bound gives a bound of times in whole seconds, since those of a log are.
@@ -517,18 +516,20 @@ func (w *logWorker) countOwn(outcomes outcomeCounts, mine share) {
 
 // target gives the address of a slot, as Result.target does.
 func (w *logWorker) target(s *slot) string {
-	method, target, _ := strings.Cut(w.slots.keyOf(s), " ")
-	address := target
+	method, target, _ := bytes.Cut(w.slots.keyOf(s), []byte(" "))
+	var address string
 	if target[0] == '/' {
-		address = w.origin + target
-	} else if a, err := list.TargetAddress(target, w.base); err == nil {
+		address = w.origin + string(target)
+	} else if a, err := list.TargetAddress(string(target), w.base); err == nil {
 		if !w.engine.ReadsQuery(a.Host) {
 			a.Query, a.HasQuery = "", false
 		}
 		a.Fragment = ""
 		address = a.String()
+	} else {
+		address = string(target)
 	}
-	return withMethod(&request.Request{Method: method}, address)
+	return withMethod(&request.Request{Method: verb(method)}, address)
 }
 
 // fold adds what has been counted to the tally, at the end, but for its own lines.

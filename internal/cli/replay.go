@@ -146,17 +146,18 @@ func formatNames() string {
 
 // replayOnce reads the rulebook and replays the lists.
 func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
-	// Little garbage is made, and nothing is collected until 40 MiB are in use; but
-	// beside a large table memory is worth more than time.
-	debug.SetGCPercent(1000)
+	// Little garbage is made: none is collected until much memory is in use. Beside a
+	// large table memory is worth more than time.
+	debug.SetGCPercent(-1)
 	debug.SetMemoryLimit(56 << 20)
 	e, err := r.load()
 	if err != nil {
 		return 0, err
 	}
-	percent := 100
-	if largeTable(e.Book) {
-		percent = 40
+	percent := 40
+	if !largeTable(e.Book) {
+		percent = 100
+		debug.SetMemoryLimit(80 << 20)
 	}
 	runtime.AddCleanup(new(*int), func(percent int) { // with the first collection
 		debug.SetGCPercent(percent)

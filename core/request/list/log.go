@@ -188,6 +188,21 @@ const (
 func under(w uint64, c byte) uint64 { return (w - uint64(c)*eachByte) &^ w & highBits }
 func equal(w uint64, c byte) uint64 { return under(w^uint64(c)*eachByte, 1) }
 
+// ClientWord is eight bytes of the client from its i-th on as one number, the first of
+// them lowest, with zeros where it has no more. Eight bytes can always be read: in an
+// access log there are more behind it, and elsewhere they are put there.
+func (l *Line) ClientWord(i uint32) uint64 {
+	n := int32(l.client.to - l.client.from - i)
+	if n <= 0 {
+		return 0
+	}
+	w := word(l.text, int(l.client.from+i))
+	if n >= 8 {
+		return w
+	}
+	return w & (1<<(8*n&63) - 1)
+}
+
 // Path is the target without its query.
 func (l *Line) Path() []byte { return l.text[l.target.from : l.target.from+l.path] }
 
