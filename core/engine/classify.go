@@ -209,8 +209,11 @@ func sample(text []byte) uint64 {
 
 // knownID gives the class of a value that is known. Few agents ask most often.
 func (p *classifierPart) knownID(value []byte) (id uint32, ok bool) {
+	if len(value) == 0 {
+		return 0, false
+	}
 	late := &p.late[sample(value)*spread>>(64-9)]
-	if late.text == string(value) && len(value) > 0 {
+	if late.text == string(value) {
 		return late.id, true
 	}
 	v := p.known[string(value)]
@@ -342,30 +345,28 @@ func (c *Classifier) timed(l *list.Line) []byte {
 
 // classes gives the classes of one value of each line, as Classes does.
 func (p *classifierPart) classes(c *Classifier, lines []list.Line, out []Class) {
-	if p.reads == columnClient {
-		p.clients.classes(lines, out)
-		return
-	}
-	for i := range lines {
-		out[i] = Class{ID: p.class(c, &lines[i])}
-	}
-}
-
-// class gives the class of a line's value that is no client.
-func (p *classifierPart) class(c *Classifier, l *list.Line) uint32 {
 	switch p.reads {
+	case columnClient:
+		p.clients.classes(lines, out)
 	case columnAgent:
-		if last := l.Last(); len(last) > 0 {
-			if id, ok := p.knownID(last); ok {
-				return id
+		for i := range lines {
+			l := &lines[i]
+			id, ok := p.knownID(l.Last())
+			if !ok {
+				l.Tail()
+				id = p.classOf(c, l.Agent())
 			}
+			out[i] = Class{ID: id}
 		}
-		l.Tail()
-		return p.classOf(c, l.Agent())
 	case columnReferrer:
-		return p.referrer(c, l)
+		for i := range lines {
+			out[i] = Class{ID: p.referrer(c, &lines[i])}
+		}
+	default:
+		for i := range lines {
+			out[i] = Class{ID: p.classOf(c, nil)}
+		}
 	}
-	return p.classOf(c, nil)
 }
 
 // referrer gives the class of a line's referrer. There are many of them, while

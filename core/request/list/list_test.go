@@ -245,7 +245,7 @@ func TestLastAgentsAreReadAsAllOthers(t *testing.T) {
 		return text + pick(`"`, `"`, `"`, "")
 	}
 	plain := 0
-	for range 40_000 {
+	for range 80_000 {
 		text := `203.0.113.1 - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200` + pick(" 5", " -", "") + pick(" ", "") + quoted() + pick(" ", " ", "", "  ") + quoted() + pick("", "", ` "x"`)
 		var l Line
 		if err := ParseLog([]byte(text), &l); err != nil {

@@ -219,17 +219,16 @@ func (l *Line) Asked(query bool) []byte {
 // plainly ends with it; else nil. It may hold what no agent can: a quote, where
 // more follows. Tail costs more.
 func (l *Line) Last() []byte {
+	const unknown = '"' | '-'<<8 | '"'<<16 | ' '<<24 | '"'<<32 // as the referrer, and a quote
 	rest := l.part(l.rest)
 	i, end := behindSize(rest), len(rest)-1
-	if i+4 >= end || rest[end] != '"' {
+	if i+8 > end || rest[end] != '"' {
 		return nil
 	}
-	if string(rest[i+1:i+3]) == `-"` {
-		i += 2
-	} else if i += 1 + bytes.IndexByte(rest[i+1:], '"'); rest[i-1] == '\\' {
-		return nil
+	if word(rest, i)&(1<<40-1) == unknown {
+		return rest[i+5 : end]
 	}
-	if i+3 > end || rest[i+2] != '"' {
+	if i += 1 + bytes.IndexByte(rest[i+1:], '"'); rest[i-1] == '\\' || i+3 > end || rest[i+2] != '"' {
 		return nil
 	}
 	return rest[i+3 : end]
