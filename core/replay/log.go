@@ -290,13 +290,7 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		counts.First = append(counts.First, list.Skip{Line: before + s.line, Reason: s.reason})
 	}
 	adding.Wait()
-	for o, c := range total.Outcomes { // of lines that were items
-		if same := outcomes[o]; same != nil {
-			c.add(same, (*Top).Merge)
-		}
-		outcomes[o] = c
-	}
-	total.Outcomes = outcomes
+	total.Outcomes = addNamed(outcomes, total.Outcomes) // those of lines that were items
 	total.AddCounts(name, counts)
 	total.Partial = o.stopped()
 	return total, errors.Join(errs...)
@@ -304,14 +298,15 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 
 // addOutcomes adds up what came of the requests of all workers.
 func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
-	own := make([]outcomeCounts, len(all)) // of lines that entries of their own decided, in shares
+	own := make([]map[Outcome]*OutcomeCount, len(all)) // of lines that entries of their own decided, in shares
 	var pool sync.WaitGroup
 	for i := range own {
 		pool.Go(func() {
-			own[i] = outcomeCounts{}
+			counts := outcomeCounts{}
 			for _, w := range all {
-				w.countOwn(own[i], share{i, len(own)})
+				w.countOwn(counts, share{i, len(own)})
 			}
+			own[i] = counts.named(len(own) * len(counts))
 		})
 	}
 	sum := outcomeCounts{}
@@ -319,11 +314,17 @@ func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
 		sum.add(w.outcomes)
 	}
 	pool.Wait()
-	for _, counts := range own {
-		sum.add(counts)
+	out := own[0] // it has room for all
+	for _, more := range append(own[1:], sum.named(len(sum))) {
+		out = addNamed(out, more)
 	}
-	out := make(map[Outcome]*OutcomeCount, len(sum))
-	for key, c := range sum {
+	return out
+}
+
+// named gives the counts by what people call the outcomes, in a map with room for so many.
+func (counts outcomeCounts) named(room int) map[Outcome]*OutcomeCount {
+	out := make(map[Outcome]*OutcomeCount, room)
+	for key, c := range counts {
 		if c.N == 0 { // of none that is meant
 			continue
 		}

@@ -251,6 +251,22 @@ func (c *OutcomeCount) add(o *OutcomeCount, merge func(to, from *Top)) {
 	}
 }
 
+// addNamed adds the counts of some outcomes to those of others, neither of which is to be
+// used any more.
+func addNamed(to, from map[Outcome]*OutcomeCount) map[Outcome]*OutcomeCount {
+	if len(to) < len(from) {
+		to, from = from, to
+	}
+	for o, c := range from {
+		if same := to[o]; same != nil {
+			same.add(c, (*Top).Merge)
+		} else {
+			to[o] = c
+		}
+	}
+	return to
+}
+
 // A Use is how often an entry decided, and when it did last, in seconds since 1970
 // (0 where no list tells).
 type Use struct{ N, Last int64 }
@@ -395,16 +411,7 @@ func (t *Tally) Merge(o *Tally) {
 	t.Unmets += o.Unmets
 	t.Lists = append(t.Lists, o.Lists...)
 	t.Partial = t.Partial || o.Partial
-	if len(t.Outcomes) < len(o.Outcomes) {
-		t.Outcomes, o.Outcomes = o.Outcomes, t.Outcomes
-	}
-	for outcome, c := range o.Outcomes {
-		if mine := t.Outcomes[outcome]; mine != nil {
-			mine.add(c, (*Top).Merge)
-		} else {
-			t.Outcomes[outcome] = c
-		}
-	}
+	t.Outcomes = addNamed(t.Outcomes, o.Outcomes)
 	t.Loops.Merge(&o.Loops)
 	t.TooLong.Merge(&o.TooLong)
 	t.Chains.Merge(&o.Chains)

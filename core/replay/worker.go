@@ -486,30 +486,32 @@ func (w *logWorker) number(s sum, file *site.Node, own bool) uint32 {
 // countOwn counts the lines that entries of their own decided, those of a share, one
 // entry after the other.
 func (w *logWorker) countOwn(outcomes outcomeCounts, mine share) {
-	order := make([]uint64, 0, len(w.own)/mine.of+len(w.own)/8) // an entry's number, and the place of a line: quicker to sort
+	if len(w.own) == 0 {
+		return
+	}
+	last, before := make([]uint32, len(w.engine.Book.Rules)/mine.of+1), make([]uint32, len(w.own)) // the numbers of lines, from 1 on
 	for i := range w.own {
-		if mine.has(w.own[i].by) {
-			order = append(order, uint64(w.own[i].by)<<32|uint64(i))
+		if by := w.own[i].by; mine.has(by) {
+			last[by/uint32(mine.of)], before[i] = uint32(i)+1, last[by/uint32(mine.of)]
 		}
 	}
-	slices.Sort(order)
-	by := uint32(0)
-	var came *OutcomeCount
-	for _, at := range order {
-		l := &w.own[uint32(at)]
-		if l.by != by {
-			by = l.by
-			came = outcomes.of(&w.sums[l.sum].sum, w.entry(by))
-		}
-		came.N++
-		came.Last = max(came.Last, int64(l.at))
-		if l.status == 0 {
-			continue
-		}
-		r := came.recorded(int(l.status), w.sums[l.sum].differs(int(l.status)))
-		r.N++
-		if r.Differs != nil {
-			r.Differs.Add(l.address)
+	for _, at := range last {
+		var came *OutcomeCount
+		for ; at > 0; at = before[at-1] {
+			l := &w.own[at-1]
+			if came == nil {
+				came = outcomes.of(&w.sums[l.sum].sum, w.entry(l.by))
+			}
+			came.N++
+			came.Last = max(came.Last, int64(l.at))
+			if l.status == 0 {
+				continue
+			}
+			r := came.recorded(int(l.status), w.sums[l.sum].differs(int(l.status)))
+			r.N++
+			if r.Differs != nil {
+				r.Differs.Add(l.address)
+			}
 		}
 	}
 }
