@@ -157,7 +157,7 @@ type classifierPart struct {
 	field int
 	reads column
 	known map[string]*knownValue // values that a log writes as they are
-	late  [1 << 9]knownValue     // some of them, by what sample takes of them
+	late  [1 << 9]knownValue     // some of them, by parts of their texts
 
 	clients *clientReader // where the field is the client
 	found   []Class       // of the lines at hand, where there are other parts
@@ -193,26 +193,22 @@ type knownValue struct {
 	id   uint32
 }
 
-// sample makes a number of parts of a text in which agents differ: their systems,
-// versions and ends. It is found sooner than a hash of it all.
-func sample(text []byte) uint64 {
-	n := len(text)
-	at := func(i int) uint64 { return binary.LittleEndian.Uint64(text[i:]) }
-	switch {
-	case n >= 32:
-		return at(n/4) + bits.RotateLeft64(at(n-24), 20) + bits.RotateLeft64(at(n-8), 40) + uint64(n)
-	case n >= 8:
-		return at(0) + bits.RotateLeft64(at(n-8), 20) + uint64(n)
-	}
-	return uint64(n)
-}
-
-// knownID gives the class of a value that is known. Few agents ask most often.
+// knownID gives the class of a value that is known. Few agents ask most often, and are
+// found sooner than by a hash of all of their text: by parts of it in which agents differ,
+// their systems, versions and ends.
 func (p *classifierPart) knownID(value []byte) (id uint32, ok bool) {
-	if len(value) == 0 {
+	n := len(value)
+	if n == 0 {
 		return 0, false
 	}
-	late := &p.late[sample(value)*spread>>(64-9)]
+	sample := uint64(n)
+	if n >= 32 {
+		at := func(i int) uint64 { return binary.LittleEndian.Uint64(value[i:]) }
+		sample += at(n/4) + bits.RotateLeft64(at(n-24), 20) + bits.RotateLeft64(at(n-8), 40)
+	} else if n >= 8 {
+		sample += binary.LittleEndian.Uint64(value) + bits.RotateLeft64(binary.LittleEndian.Uint64(value[n-8:]), 20)
+	}
+	late := &p.late[sample*spread>>(64-9)]
 	if late.text == string(value) {
 		return late.id, true
 	}

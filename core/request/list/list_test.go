@@ -240,7 +240,7 @@ func TestLastAgentsAreReadAsAllOthers(t *testing.T) {
 	quoted := func() string {
 		text := pick(`"`, `"`, `"`, "", `-`)
 		for range r.Intn(4) {
-			text += pick("a", "-", " ", "boat/1.0", `\x41`, `\"`, `\\`, `"`, `\`)
+			text += pick("a", "-", " ", "boat-of-the-coast/1.0", "boat/1.0", "boat/1.0 (small)", `\x41`, `\"`, `\\`, `"`, `\`)
 		}
 		return text + pick(`"`, `"`, `"`, "")
 	}

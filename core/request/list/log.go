@@ -221,10 +221,15 @@ func (l *Line) Asked(query bool) []byte {
 func (l *Line) Last() []byte {
 	const unknown = '"' | '-'<<8 | '"'<<16 | ' '<<24 | '"'<<32 // as the referrer, and a quote
 	rest := l.part(l.rest)
-	i, end := behindSize(rest), len(rest)-1
-	if i+8 > end || rest[end] != '"' {
+	end := len(rest) - 1
+	if end < 16 || rest[end] != '"' {
 		return nil
 	}
+	quotes := equal(word(rest, 1), '"') // behind the size
+	if quotes == 0 {
+		return nil
+	}
+	i := 1 + bits.TrailingZeros64(quotes)/8
 	if word(rest, i)&(1<<40-1) == unknown {
 		return rest[i+5 : end]
 	}
