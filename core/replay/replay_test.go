@@ -212,6 +212,7 @@ func w3cAccess(n int) string {
 		"cs-uri-stem sc-status",
 		"cs-method cs-uri-stem c-ip cs-uri-query date time sc-status",
 		"date time cs-method cs-uri cs-uri-stem c-ip",
+		"sc-status cs-method cs-uri-stem c-ip",
 		"date time cs-uri-stem cs-uri-query cs-method sc-status sc-status",
 	}
 	var fields []string

@@ -2,6 +2,7 @@ package list
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -265,6 +266,33 @@ func TestLastAgentsAreReadAsAllOthers(t *testing.T) {
 	}
 	if plain < 1000 {
 		t.Errorf("only %d agents were plain", plain)
+	}
+}
+
+// Eight bytes of a client are read at once, wherever it stands and however long it is.
+func TestClientWords(t *testing.T) {
+	w := NewW3C([]string{"cs-method", "cs-uri-stem", "c-ip"}, base, func(string) bool { return false })
+	for _, client := range []string{"::1", "1.2.3.4", "10.20.3.4", "203.0.113.255", "2001:db8::1234:5678", "a.example"} {
+		for _, read := range []func(*Line) (*Item, error){
+			func(l *Line) (*Item, error) { return w.Read([]byte("GET /a "+client), l) },
+			func(l *Line) (*Item, error) { return w.Read([]byte("GET /a ["+client+"]"), l) },
+			func(l *Line) (*Item, error) { return nil, ParseLog([]byte(client+` [] "A / HTTP/1.1" 200`), l) },
+			func(l *Line) (*Item, error) {
+				return nil, ParseLog([]byte(client+` - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 5`), l)
+			},
+		} {
+			var l Line
+			if item, err := read(&l); item != nil || err != nil || string(l.Client()) != client || len(l.Asked(true)) == 0 {
+				t.Fatalf("%s: %v, %v; the client is %q", client, item, err, l.Client())
+			}
+			for i := range len(client) + 2 {
+				var want [8]byte
+				copy(want[:], client[min(i, len(client)):])
+				if got := l.ClientWord(uint32(i)); got != binary.LittleEndian.Uint64(want[:]) {
+					t.Errorf("%s from %d on: %x, want %x", client, i, got, want)
+				}
+			}
+		}
 	}
 }
 
