@@ -148,6 +148,10 @@ func Parse(s string, base Address) (Address, error) {
 
 // setAuthority reads a host with its port; a name and password are passed over.
 func (a *Address) setAuthority(authority string) error {
+	if isPlainName(authority) {
+		a.Host, a.Port = authority, DefaultPort(a.Scheme)
+		return nil
+	}
 	u, err := url.Parse(a.Scheme + "://" + authority + "/")
 	if err != nil || u.Hostname() == "" {
 		return fmt.Errorf("%q is no host", authority)
@@ -259,12 +263,26 @@ func (a Address) resolvePlain(location string) (Address, bool) {
 	if end < 0 {
 		return a, false
 	}
-	host := rest[:end]
-	last := host[strings.LastIndexByte(host, '.')+1:]
-	if strings.Trim(host, "abcdefghijklmnopqrstuvwxyz0123456789-.") != "" || strings.Contains(host, "..") || strings.HasPrefix(host, ".") ||
-		strings.Contains(host, "xn--") || last == "" || last[0] < 'a' || len(host) > 253 {
+	if !isPlainName(rest[:end]) {
 		return a, false
 	}
-	a.Scheme, a.Host, a.Port = scheme, host, DefaultPort(scheme)
+	a.Scheme, a.Host, a.Port = scheme, rest[:end], DefaultPort(scheme)
 	return a.resolvePath(rest[end:])
+}
+
+// isPlainName reports whether a host is a name that stands in an Address as it is, as
+// nearly all do.
+func isPlainName(host string) bool {
+	last := byte('.')
+	for i := range len(host) {
+		c := host[i]
+		switch {
+		case 'a' <= c && c <= 'z', '0' <= c && c <= '9', c == '-':
+		case c != '.' || last == '.':
+			return false
+		}
+		last = c
+	}
+	label := host[strings.LastIndexByte(host, '.')+1:] // of digits, it would be an IPv4 address
+	return label != "" && label[0] >= 'a' && len(host) <= 253 && !strings.Contains(host, "xn--")
 }

@@ -3,6 +3,8 @@ package request
 import (
 	"strings"
 	"testing"
+
+	"github.com/nlnwa/whatwg-url/url"
 )
 
 var base = Address{Scheme: "https", Host: "s.example", Port: 443}
@@ -104,7 +106,11 @@ func FuzzAddress(f *testing.F) {
 	for _, s := range []string{"/a?b#c", "https://[::1]:1/", "http:\\\\x", "//", "https://xn--/", "/%2e", "?x", "https://1.2.3.4.5/"} {
 		f.Add(s)
 	}
+	f.Add("a--b.0-1.example")
 	f.Fuzz(func(t *testing.T, s string) {
+		if u, err := url.Parse("https://" + s + "/"); isPlainName(s) && (err != nil || u.Hostname() != s) {
+			t.Errorf("%q is no plain name: %v, %v", s, u, err)
+		}
 		if a, err := Parse(s, base); err == nil {
 			if a.Host == "" || a.Path == "" || a.Scheme != "http" && a.Scheme != "https" {
 				t.Errorf("%q is read as %+v", s, a)
