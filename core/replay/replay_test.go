@@ -67,13 +67,14 @@ func access(n int) string {
 }
 
 var rulebooks = map[string]string{
-	"of targets alone":            "redirect old on /old to / as 301\nredirect loop on /loop to /loop as 302\nredirect c on /c1 to /c2 as 302\nredirect d on /c2 to / as 302\nerror e for 404 show /errors/404.html\n",
-	"of classes":                  "access bots when agent *bot* refuse\naccess net when client 192.0.2.0/25 refuse 404\nreply days when time after 2026-10-10 before 2026-10-12 with 503\naccess r when referrer https://r.example/* refuse 410\n",
-	"of queries":                  "redirect q when query.x present to /a.txt as 301\nlimit l url 60B\n",
-	"of entries alike":            alike + "header h when client 192.0.2.9 set X-A b\n",
-	"of alike clients and agents": "include bots.kibitz\n" + alike + "error e for 404 show /errors/404.html\nreply days when time after 2026-10-10 with 503\n",
-	"that copies much":            "header h for 404 set X-Much " + strings.Repeat("{agent}", 80) + "\n",
-	"that copies":                 "error e for 404 show /errors/404.html fill on\nheader h set X-Client {client}\nreply t on /a.txt with 200 text {agent}\n",
+	"of targets alone":             "redirect old on /old to / as 301\nredirect loop on /loop to /loop as 302\nredirect c on /c1 to /c2 as 302\nredirect d on /c2 to / as 302\nerror e for 404 show /errors/404.html\n",
+	"of classes":                   "access bots when agent *bot* refuse\naccess net when client 192.0.2.0/25 refuse 404\nreply days when time after 2026-10-10 before 2026-10-12 with 503\naccess r when referrer https://r.example/* refuse 410\n",
+	"of queries":                   "redirect q when query.x present to /a.txt as 301\nlimit l url 60B\n",
+	"of entries alike":             alike + "header h when client 192.0.2.9 set X-A b\n",
+	"of entries alike to the last": "access a when client 192.0.2.1 refuse\naccess b when client 192.0.2.200 refuse\n",
+	"of alike clients and agents":  "include bots.kibitz\n" + alike + "error e for 404 show /errors/404.html\nreply days when time after 2026-10-10 with 503\n",
+	"that copies much":             "header h for 404 set X-Much " + strings.Repeat("{agent}", 80) + "\n",
+	"that copies":                  "error e for 404 show /errors/404.html fill on\nheader h set X-Client {client}\nreply t on /a.txt with 200 text {agent}\n",
 }
 
 // alike are entries of which each has clients of its own, and some have each other's.

@@ -282,7 +282,7 @@ func TestClientWords(t *testing.T) {
 			},
 		} {
 			var l Line
-			if item, err := read(&l); item != nil || err != nil || string(l.Client()) != client || len(l.Asked(true)) == 0 {
+			if item, err := read(&l); item != nil || err != nil || string(l.Client()) != client || len(l.Asked(true)) == 0 || int(l.client.to)+8 > len(l.text) {
 				t.Fatalf("%s: %v, %v; the client is %q", client, item, err, l.Client())
 			}
 			for i := range len(client) + 2 {
