@@ -188,6 +188,13 @@ const (
 func under(w uint64, c byte) uint64 { return (w - uint64(c)*eachByte) &^ w & highBits }
 func equal(w uint64, c byte) uint64 { return under(w^uint64(c)*eachByte, 1) }
 
+// blank marks the bytes of a word that are blanks or control characters; all marks are
+// right.
+func blank(w uint64) uint64 {
+	const above = (0x7f - ' ') * eachByte
+	return ^(w&^highBits + above | w) & highBits
+}
+
 // ClientWord is eight bytes of the client from its i-th on as one number, the first of
 // them lowest, with zeros where it has no more. Eight bytes can always be read: in an
 // access log there are more behind it, and elsewhere they are put there.
@@ -297,6 +304,11 @@ func (l *Line) Plain(max int) bool {
 // Tail reads what stands behind the status: referrer and agent, where the line
 // has them.
 func (l *Line) Tail() {
+	if l.form == w3cTime { // they stand there already, with a plus in the place of each blank
+		blanks(l.Referrer())
+		blanks(l.Agent())
+		return
+	}
 	rest := l.part(l.rest)
 	l.rest = span{}
 	i := behindSize(rest)

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -97,7 +98,9 @@ func NewW3C(fields []string, base request.Address, matters func(name string) boo
 	if slices.Contains(of, columnURI) && (slices.Contains(of, columnStem) || slices.Contains(of, columnQuery)) {
 		return w
 	}
-	w.columns = of
+	if len(of) <= maxColumns {
+		w.columns = of
+	}
 	return w
 }
 
@@ -109,32 +112,44 @@ func (w *W3C) Read(line []byte, l *Line) (*Item, error) {
 	return w.item(strings.Trim(string(line), " \t"))
 }
 
+// maxColumns is how many fields a line may have that is read quickly.
+const maxColumns = 64
+
 // quick fills l, if the line is as nearly all are: fields parted by single blanks, none of
 // them quoted, that ask the host of base for a path.
 func (w *W3C) quick(line []byte, l *Line) bool {
-	if w.columns == nil || bytes.IndexByte(line, '\t') >= 0 {
+	var ends [maxColumns]uint32 // of fields
+	n, i := 0, 0
+	for ; i <= len(line)-8; i += 8 {
+		for marks := blank(word(line, i)); marks != 0; marks &= marks - 1 {
+			if n == maxColumns-1 {
+				return false
+			}
+			ends[n] = uint32(i + bits.TrailingZeros64(marks)/8)
+			n++
+		}
+	}
+	for ; i < len(line) && n < maxColumns-1; i++ {
+		if line[i] <= ' ' {
+			ends[n] = uint32(i)
+			n++
+		}
+	}
+	ends[n] = uint32(len(line))
+	if n+1 != len(w.columns) {
 		return false
 	}
 	var at [columns + 1]span // from 0 to 0: not told
-	from := 0
-	for _, c := range w.columns {
-		if from >= len(line) || line[from] == '"' {
+	from := uint32(0)
+	for i, c := range w.columns {
+		to := ends[i&(maxColumns-1)]
+		if to == from || line[from] == '"' || int(to) < len(line) && line[to] != ' ' {
 			return false
 		}
-		to := len(line)
-		if i := bytes.IndexByte(line[from:], ' '); i >= 0 {
-			to = from + i
-		}
-		if to == from {
-			return false
-		}
-		if at[c] = (span{uint32(from), uint32(to)}); to-from == 1 && line[from] == '-' {
-			at[c] = span{}
+		if to-from > 1 || line[from] != '-' {
+			at[c] = span{from, to}
 		}
 		from = to + 1
-	}
-	if from != len(line)+1 { // there is more
-		return false
 	}
 	text := func(c column) []byte { return line[at[c].from:at[c].to] }
 
@@ -150,19 +165,22 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 		path = at[columnURI]
 	}
 	stem := line[path.from:path.to]
-	if len(stem) == 0 || stem[0] != '/' || method.to == 0 || path != at[columnURI] && bytes.ContainsAny(stem, "+?") {
+	if len(stem) == 0 || stem[0] != '/' || method.to == 0 {
 		return false
 	}
 	l.text, l.target, l.path = line, path, uint32(len(stem))
+	switch i, c := bytes.IndexByte(stem, '?'), at[columnURI].to > 0; {
+	case i >= 0 && c:
+		l.path = uint32(i)
+	case i >= 0, !c && bytes.IndexByte(stem, '+') >= 0:
+		return false
+	}
 	switch {
 	case query.to > 0 && query.from == path.to+1:
 		line[path.to] = '?'
 		l.target.to = query.to
 	case query.to > 0:
 		l.target = l.add(path, '?', query)
-	}
-	if i := bytes.IndexByte(stem, '?'); i >= 0 {
-		l.path = uint32(i)
 	}
 	if l.method = method; method.to+1 != l.target.from { // they are to stand side by side
 		both, n := l.add(method, ' ', l.target), uint32(method.len())
@@ -194,8 +212,6 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 		l.Status = threeDigits(status)
 	}
 	l.agent, l.referrer, l.rest = at[columnAgent], at[columnReferrer], span{}
-	blanks(l.Agent())
-	blanks(l.Referrer())
 	return true
 }
 
