@@ -107,6 +107,7 @@ func FuzzAddress(f *testing.F) {
 		f.Add(s)
 	}
 	f.Add("a--b.0-1.example")
+	f.Add("xn--a.example")
 	f.Fuzz(func(t *testing.T, s string) {
 		if u, err := url.Parse("https://" + s + "/"); isPlainName(s) && (err != nil || u.Hostname() != s) {
 			t.Errorf("%q is no plain name: %v, %v", s, u, err)

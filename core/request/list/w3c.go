@@ -113,7 +113,7 @@ func (w *W3C) Read(line []byte, l *Line) (*Item, error) {
 }
 
 // maxColumns is how many fields a line may have that is read quickly.
-const maxColumns = 64
+const maxColumns = 32
 
 // quick fills l, if the line is as nearly all are: fields parted by single blanks, none of
 // them quoted, that ask the host of base for a path.
