@@ -218,24 +218,25 @@ func (c *clientReader) classes(lines []list.Line, out []Class) {
 	out = out[:len(lines)]
 	for i := range lines {
 		begin := twoNumbers(lines[i].ClientWord(0))
-		near |= (starts.with(begin) | always) << (i % MaxLines)
-		begins[i%MaxLines], out[i] = begin, nobody
+		at := uint(i) % MaxLines
+		near |= (starts.with(begin) | always) << at
+		begins[at], out[i] = begin, nobody
 	}
 	nearer := uint64(0)
 	for ; near != 0; near &= near - 1 {
-		i := bits.TrailingZeros64(near)
-		begin := begins[i%MaxLines]
+		i := uint(bits.TrailingZeros64(near)) % MaxLines
+		begin := begins[i]
 		known := c.beginning(begin)
 		if known.text != begin || begin == 0 {
 			out[i] = c.read(lines[i].Client(), begin)
 			continue
 		}
 		low := aboutNumbers(lines[i].ClientWord(uint32(known.length)))
-		nearer |= (c.v4.near(known.marks, low) | always) << (i % MaxLines)
+		nearer |= (c.v4.near(known.marks, low) | always) << i
 	}
 	for ; nearer != 0; nearer &= nearer - 1 {
-		i := bits.TrailingZeros64(nearer)
-		known := c.beginning(begins[i%MaxLines])
+		i := uint(bits.TrailingZeros64(nearer)) % MaxLines
+		known := c.beginning(begins[i])
 		low, ok := lastNumbers(lines[i].ClientWord(uint32(known.length)), len(lines[i].Client())-int(known.length))
 		switch {
 		case !ok:
@@ -350,37 +351,33 @@ type ipv4Runs struct {
 // beginnings are how addresses begin, and perhaps more: a bit for each, by a hash of the
 // text of two numbers. They are few bits, which stay at hand.
 type beginnings struct {
-	bits  *[1 << 10]uint64
-	shift int
+	bits *[1 << 10]uint64
+	mask uint64 // of the words in use
 }
 
 // beginningsOf are those for which a map tells where networks are, and 0.
 func beginningsOf(mapped *[1 << 16]uint16) beginnings {
-	const most = 16
 	var texts []uint64
 	for begins, marks := range mapped {
 		if marks != noNetwork {
 			texts = append(texts, twoNumbers(binary.LittleEndian.Uint64(fmt.Appendf(nil, "%d.%d.0.0.", begins>>8, begins&0xff))))
 		}
 	}
-	room := 8
-	for room < most && 1<<room < 64*len(texts) {
-		room++
+	b := beginnings{&[1 << 10]uint64{1}, 3}
+	for b.mask < 1<<10-1 && b.mask < uint64(len(texts)) { // few bits of each word are set
+		b.mask = 2*b.mask + 1
 	}
-	b := beginnings{&[1 << 10]uint64{1}, 64 - room}
 	for _, text := range texts {
-		h := b.hash(text)
-		b.bits[h/64&(1<<10-1)] |= 1 << (h % 64)
+		h := text * spread >> (64 - 16)
+		b.bits[h/64&b.mask] |= 1 << (h % 64)
 	}
 	return b
 }
 
-func (b beginnings) hash(text uint64) uint64 { return text * spread >> (b.shift & 63) }
-
 // with is 1 where an address with this beginning may be in a network.
 func (b beginnings) with(text uint64) uint64 {
-	h := b.hash(text)
-	return b.bits[h/64&(1<<10-1)] >> (h % 64) & 1
+	h := text * spread >> (64 - 16)
+	return b.bits[h/64&b.mask] >> (h % 64) & 1
 }
 
 // The first two maps, of no bits and of all.

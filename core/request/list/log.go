@@ -200,14 +200,13 @@ func blank(w uint64) uint64 {
 // access log there are more behind it, and elsewhere they are put there.
 func (l *Line) ClientWord(i uint32) uint64 {
 	n := int32(l.client.to - l.client.from - i)
+	if n >= 8 {
+		return word(l.text, int(l.client.from+i))
+	}
 	if n <= 0 {
 		return 0
 	}
-	w := word(l.text, int(l.client.from+i))
-	if n >= 8 {
-		return w
-	}
-	return w & (1<<(8*n&63) - 1)
+	return word(l.text, int(l.client.from+i)) & (1<<(8*n&63) - 1)
 }
 
 // Path is the target without its query.
