@@ -187,7 +187,7 @@ type met struct {
 
 // together is how many lines are looked up at once: while one of them waits for
 // memory, so do the others.
-const together = 16
+const together = engine.MaxLines
 
 // spread makes hashes of neighbouring classes differ in all bits (2⁶⁴ divided by
 // the golden ratio).
