@@ -12,10 +12,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/netip"
 	"net/url"
 	"path"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -75,28 +77,61 @@ func readCSV(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 			return c, err
 		}
 		line, _ := rows.FieldPos(0)
-		fields := map[string]string{}
-		for i, v := range row {
-			if i < len(heading) && v != "" {
-				fields[heading[i]] = v
-			}
-		}
 		if len(row) > len(heading) {
 			c.skip(line, 1, "the row has %d fields, and the heading %d", len(row), len(heading))
 			continue
 		}
-		item, err := read(fields, base)
+		var t texts
+		for i, v := range row {
+			if v != "" {
+				t.tell(heading[i], v)
+			}
+		}
+		item, err := read(&t, base)
 		c.take(line, item, err, each)
 	}
 }
 
+// texts are what a list tells of a request, as it is written there.
+type texts struct {
+	url, method, client, time, body, status, location string
+	old, new                                          string // of a table of moves
+	headers                                           []request.Header
+}
+
+// tell takes what stands in a column.
+func (t *texts) tell(column, value string) {
+	switch column {
+	case "url":
+		t.url = value
+	case "method":
+		t.method = value
+	case "client":
+		t.client = value
+	case "time":
+		t.time = value
+	case "body":
+		t.body = value
+	case "status":
+		t.status = value
+	case "location":
+		t.location = value
+	case "old":
+		t.old = value
+	case "new":
+		t.new = value
+	default:
+		t.headers = append(t.headers, request.Header{Name: strings.TrimPrefix(column, "header."), Value: value})
+	}
+}
+
 // moveOf makes a request of a row of a table of moves, and expects what it says.
-func moveOf(f map[string]string, base request.Address) (*Item, error) {
-	address, err := request.Parse(f["old"], base)
+func moveOf(t *texts, base request.Address) (*Item, error) {
+	address, err := request.Parse(t.old, base)
 	if err != nil {
 		return nil, err
 	}
-	x := &request.Expectation{Status: cmp.Or(strings.TrimSpace(f["status"]), "3xx"), Location: strings.TrimSpace(f["new"])}
+	x := &request.Expectation{Status: cmp.Or(strings.TrimSpace(t.status), "3xx"), Location: strings.TrimSpace(t.new)}
 	switch {
 	case !request.IsStatus(x.Status):
 		return nil, fmt.Errorf("the status %q is none", x.Status)
@@ -122,40 +157,34 @@ func csvComma(heading string) rune {
 	return 0
 }
 
-// itemOf makes a request of named texts.
-func itemOf(f map[string]string, base request.Address) (*Item, error) {
-	item := &Item{Request: &request.Request{Method: strings.ToUpper(f["method"])}}
+// itemOf makes a request.
+func itemOf(t *texts, base request.Address) (*Item, error) {
+	item := &Item{Request: &request.Request{Method: strings.ToUpper(t.method), Headers: t.headers}, Location: t.location}
 	var err error
-	if f["url"] == "" {
+	if t.url == "" {
 		return nil, errors.New("the url is missing")
 	}
-	if item.Request.Address, err = request.Parse(f["url"], base); err != nil {
+	if item.Request.Address, err = request.Parse(t.url, base); err != nil {
 		return nil, err
 	}
-	if s := f["client"]; s != "" {
+	if s := t.client; s != "" {
 		if item.Request.Client, err = netip.ParseAddr(s); err != nil {
 			return nil, fmt.Errorf("%q is no address of a client", s)
 		}
 	}
-	if s := f["time"]; s != "" {
+	if s := t.time; s != "" {
 		if item.Request.Time, err = time.Parse(time.RFC3339, s); err != nil {
 			return nil, fmt.Errorf("%q is no time: write it like 2026-03-01T08:00:00Z", s)
 		}
 	}
-	if s := f["body"]; s != "" {
+	if s := t.body; s != "" {
 		if item.Request.Body, err = strconv.ParseInt(s, 10, 64); err != nil || item.Request.Body < 0 {
 			return nil, fmt.Errorf("the body %q is no number of bytes", s)
 		}
 	}
-	if s := f["status"]; s != "" {
+	if s := t.status; s != "" {
 		if item.Recorded, err = strconv.Atoi(s); err != nil || item.Recorded < 100 || item.Recorded > 599 {
 			return nil, fmt.Errorf("the status %q is none", s)
-		}
-	}
-	item.Location = f["location"]
-	for name, value := range f {
-		if h, ok := strings.CutPrefix(name, "header."); ok {
-			item.Request.Headers = append(item.Request.Headers, request.Header{Name: h, Value: value})
 		}
 	}
 	return item, nil
@@ -187,11 +216,11 @@ func JSONL(base request.Address) LineReader {
 		if err := json.Unmarshal(line, &o); err != nil {
 			return nil, errors.New(jsonProblem(line, err))
 		}
-		f := map[string]string{"url": o.URL, "method": o.Method, "client": o.Client, "time": o.Time, "location": o.Location, "body": o.Body.String(), "status": o.Status.String()}
-		for name, value := range o.Headers {
-			f["header."+name] = value
+		t := texts{url: o.URL, method: o.Method, client: o.Client, time: o.Time, location: o.Location, body: o.Body.String(), status: o.Status.String()}
+		for _, name := range slices.Sorted(maps.Keys(o.Headers)) {
+			t.headers = append(t.headers, request.Header{Name: name, Value: o.Headers[name]})
 		}
-		return itemOf(f, base)
+		return itemOf(&t, base)
 	}
 }
 
