@@ -48,7 +48,7 @@ func Predict(e *engine.Engine, name string, item *list.Item) *Result {
 	return r
 }
 
-// outcome is Predict for a request of which nothing but sums is wanted, which is quicker.
+// outcome is Predict without the header of the answer, which is quicker.
 func outcome(e *engine.Engine, name string, item *list.Item) *Result {
 	r := &Result{List: name, Item: item, Response: &engine.Response{}, Query: e.ReadsQuery(item.Request.Address.Host)}
 	e.Outcome(item.Request, r.Response)
@@ -66,6 +66,7 @@ type Options struct {
 	Stop    *atomic.Bool     // set: the replay ends early; nil: never
 	Choice                   // of what is counted and shown
 	Each    func(*Result)    // called for every result, in the order of the lists; may be nil
+	Header  bool             // it looks at the header of the answers, which takes longer to predict
 }
 
 func (o *Options) stopped() bool { return o.Stop != nil && o.Stop.Load() }
@@ -113,7 +114,7 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 					}
 					o.complete(item.Request)
 					predict := outcome
-					if each != nil || item.Expects != nil {
+					if o.Header || item.Expects != nil {
 						predict = Predict
 					}
 					r := predict(e, b.name, item)

@@ -267,7 +267,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	start := time.Now()
 	tally := replay.NewTally()
 	if f.everyFile {
-		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, f.options(&stop, show))
+		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, r.options(f, &stop, show))
 		if err != nil {
 			return 0, err
 		}
@@ -290,8 +290,8 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	return r.finish(e, tally, f, took)
 }
 
-func (f *replayFlags) options(stop *atomic.Bool, each func(*replay.Result)) replay.Options {
-	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Stop: stop, Choice: f.chosen, Each: each}
+func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Result)) replay.Options {
+	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Stop: stop, Choice: f.chosen, Each: each, Header: r.as == "jsonl"}
 }
 
 // finish shows the sums, and gives the exit status.
@@ -359,7 +359,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 			format = list.Detect(head)
 		}
 		if quick(true) && !list.Packed(head) {
-			return replay.LogFile(e, name, file, size, format, f.options(stop, nil), progress)
+			return replay.LogFile(e, name, file, size, format, r.options(f, stop, nil), progress)
 		}
 	}
 	unpacked, err := list.Unpack(&countingReader{in, 0, progress})
@@ -371,12 +371,12 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		format = list.Detect(head)
 	}
 	if quick(false) {
-		return replay.LogStream(e, name, unpacked, format, f.options(stop, nil))
+		return replay.LogStream(e, name, unpacked, format, r.options(f, stop, nil))
 	}
 	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(unpacked, listOptions(name, format, base), yield)
 	}}
-	tally, err := replay.Run(e, []replay.Source{source}, f.options(stop, show))
+	tally, err := replay.Run(e, []replay.Source{source}, r.options(f, stop, show))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
