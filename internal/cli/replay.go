@@ -148,21 +148,22 @@ func formatNames() string {
 func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 	// Little garbage is made: none is collected until much memory is in use. Beside a
 	// large table memory is worth more than time.
+	var percent atomic.Int64
+	percent.Store(100)
 	debug.SetGCPercent(-1)
-	debug.SetMemoryLimit(56 << 20)
+	debug.SetMemoryLimit(80 << 20)
+	runtime.AddCleanup(new(*int), func(percent *atomic.Int64) { // with the first collection
+		debug.SetGCPercent(int(percent.Load()))
+		debug.SetMemoryLimit(math.MaxInt64)
+	}, &percent)
 	e, err := r.load()
 	if err != nil {
 		return 0, err
 	}
-	percent := 40
-	if !largeTable(e.Book) {
-		percent = 100
-		debug.SetMemoryLimit(80 << 20)
+	if largeTable(e.Book) {
+		percent.Store(40)
+		debug.SetGCPercent(40)
 	}
-	runtime.AddCleanup(new(*int), func(percent int) { // with the first collection
-		debug.SetGCPercent(percent)
-		debug.SetMemoryLimit(math.MaxInt64)
-	}, percent)
 	if !f.merge {
 		return r.replay(e, args, f)
 	}

@@ -275,7 +275,7 @@ func TestClientWords(t *testing.T) {
 	for _, client := range []string{"::1", "1.2.3.4", "10.20.3.4", "203.0.113.255", "2001:db8::1234:5678", "a.example"} {
 		for _, read := range []func(*Line) (*Item, error){
 			func(l *Line) (*Item, error) { return w.Read([]byte("GET /a "+client), l) },
-			func(l *Line) (*Item, error) { return w.Read([]byte("GET /a ["+client+"]"), l) },
+			func(l *Line) (*Item, error) { return w.Read([]byte("A / ["+client+"]"), l) },
 			func(l *Line) (*Item, error) { return nil, ParseLog([]byte(client+` [] "A / HTTP/1.1" 200`), l) },
 			func(l *Line) (*Item, error) {
 				return nil, ParseLog([]byte(client+` - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 5`), l)

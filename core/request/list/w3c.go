@@ -203,9 +203,8 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 	for l.client.len() > 0 && bracket(line[l.client.to-1]) {
 		l.client.to--
 	}
-	if l.client.len() > 0 && int(l.client.to)+8 > len(l.text) { // ClientWord reads more
-		both := l.add(l.client, ' ', span{0, uint32(len(line))})
-		l.client = span{both.from, both.from + uint32(l.client.len())}
+	if int(l.client.to)+8 > len(l.text) { // ClientWord reads more
+		l.text = slices.Concat(l.text, make([]byte, 8))
 	}
 	l.Status = 0
 	if len(status) > 0 {
