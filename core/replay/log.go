@@ -306,7 +306,11 @@ func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
 			for _, w := range all {
 				w.countOwn(counts, share{i, len(own)})
 			}
-			own[i] = counts.named(len(own) * len(counts))
+			room := len(counts)
+			if i == 0 { // for those of all shares
+				room *= len(own)
+			}
+			own[i] = counts.named(room)
 		})
 	}
 	sum := outcomeCounts{}
@@ -314,7 +318,7 @@ func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
 		sum.add(w.outcomes)
 	}
 	pool.Wait()
-	out := own[0] // it has room for all
+	out := own[0]
 	for _, more := range append(own[1:], sum.named(len(sum))) {
 		out = addNamed(out, more)
 	}
