@@ -341,6 +341,7 @@ func (c *Classifier) timed(l *list.Line) []byte {
 
 // classes gives the classes of one value of each line, as Classes does.
 func (p *classifierPart) classes(c *Classifier, lines []list.Line, out []Class) {
+	out = out[:len(lines)]
 	switch p.reads {
 	case columnClient:
 		p.clients.classes(lines, out)

@@ -215,7 +215,6 @@ func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*
 func (c *clientReader) classes(lines []list.Line, out []Class) {
 	nobody, starts, always, begins := c.nobody.Class, c.v4.starts, c.always, &c.begins
 	near := uint64(0) // a bit for each of those whose client may be in a network
-	out = out[:len(lines)]
 	for i := range lines {
 		begin := twoNumbers(lines[i].ClientWord(0))
 		at := uint(i) % MaxLines

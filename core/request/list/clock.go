@@ -39,6 +39,13 @@ func (l *Line) At() time.Time {
 // Whole reports whether the line's time is one of whole seconds.
 func (l *Line) Whole() bool { return l.form != noTime && l.time.len() == len(timeForms[l.form].layout) }
 
+// same reports whether two times of one length are the same text. Whole ones have 16 to 32
+// bytes.
+func same(a, b []byte) bool {
+	n := len(a)
+	return (word(a, 0)^word(b, 0))|(word(a, 8)^word(b, 8))|(word(a, n-16)^word(b, n-16))|(word(a, n-8)^word(b, n-8)) == 0
+}
+
 // A Clock reads the times of a log, of which most are of the minute before. The zero
 // Clock is ready.
 type Clock struct {
@@ -52,7 +59,7 @@ type Clock struct {
 func (c *Clock) At(l *Line) uint32 {
 	text := l.Time()
 	if l.form == c.form && len(text) == len(c.text) && c.unix > 0 {
-		if string(text) == string(c.text) {
+		if same(text, c.text) {
 			return c.unix
 		}
 		s := timeForms[c.form].seconds
