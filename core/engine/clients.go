@@ -240,7 +240,7 @@ func (c *clientReader) classes(lines []list.Line, out []Class) {
 		switch {
 		case !ok:
 			out[i] = c.read(lines[i].Client(), known.text)
-		case c.v4.near(known.marks, low) != 0:
+		case c.v4.near(known.marks, low) != 0: // else it is nobody's, without a search
 			out[i] = c.v4.told[c.v4.find(known.number|low)]
 		}
 	}

@@ -66,7 +66,7 @@ type Options struct {
 	Stop    *atomic.Bool     // set: the replay ends early; nil: never
 	Choice                   // of what is counted and shown
 	Each    func(*Result)    // called for every result, in the order of the lists; may be nil
-	Header  bool             // it looks at the header of the answers, which takes longer to predict
+	Whole   bool             // Each looks at the header of answers, too, which takes longer to predict
 }
 
 func (o *Options) stopped() bool { return o.Stop != nil && o.Stop.Load() }
@@ -114,7 +114,7 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 					}
 					o.complete(item.Request)
 					predict := outcome
-					if o.Header || item.Expects != nil {
+					if o.Whole || item.Expects != nil {
 						predict = Predict
 					}
 					r := predict(e, b.name, item)

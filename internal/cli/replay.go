@@ -292,7 +292,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 }
 
 func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Result)) replay.Options {
-	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Stop: stop, Choice: f.chosen, Each: each, Header: r.as == "jsonl"}
+	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Stop: stop, Choice: f.chosen, Each: each, Whole: r.as == "jsonl"}
 }
 
 // finish shows the sums, and gives the exit status.

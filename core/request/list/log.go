@@ -209,9 +209,6 @@ func (l *Line) ClientWord(i uint32) uint64 {
 	return word(l.text, int(l.client.from+i)) & (1<<(8*n&63) - 1)
 }
 
-// Path is the target without its query.
-func (l *Line) Path() []byte { return l.text[l.target.from : l.target.from+l.path] }
-
 // Asked gives the method and the target, with its query or without, as they stand side by
 // side in the line.
 func (l *Line) Asked(query bool) []byte {
