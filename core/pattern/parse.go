@@ -112,11 +112,21 @@ func tokenize(s string) ([]token, error) {
 	return append(out, token{tokenEnd, "", len(s)}), nil
 }
 
+// nameRune reports whether a character may stand in a name, or begin one: those
+// of identifiers (ECMAScript, 12.7; Unicode Standard Annex 31, ID_Start and
+// ID_Continue).
 func nameRune(r rune, first bool) bool {
-	if r == '_' || r == '$' || unicode.IsLetter(r) {
+	const joiner, nonJoiner = '\u200d', '\u200c'
+	switch {
+	case r == '_' || r == '$':
+		return true
+	case unicode.In(r, unicode.Pattern_Syntax, unicode.Pattern_White_Space):
+		return false
+	case unicode.In(r, unicode.L, unicode.Nl, unicode.Other_ID_Start):
 		return true
 	}
-	return !first && (unicode.IsDigit(r) || unicode.Is(unicode.Mn, r) || unicode.Is(unicode.Mc, r))
+	return !first && (r == joiner || r == nonJoiner ||
+		unicode.In(r, unicode.Mn, unicode.Mc, unicode.Nd, unicode.Pc, unicode.Other_ID_Continue))
 }
 
 // closeGroup finds the end of the regular expression group that opens at i.
@@ -323,6 +333,12 @@ func (p *patternParser) add(offset int, prefix string, name token, hasName bool,
 			return errorf(name.offset, "the name :%s is used twice: give each group its own", out.name)
 		}
 	}
+	if len(p.parts) == maxParts {
+		return errorf(offset, "a pattern has at most %d parts: for everything below a folder write `in FOLDER`", maxParts)
+	}
 	p.parts = append(p.parts, out)
 	return nil
 }
+
+// maxParts bounds what a pattern grows to in translation.
+const maxParts = 500

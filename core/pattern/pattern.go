@@ -100,10 +100,7 @@ func PathRegexp(text string, fold bool) (*Pattern, error) {
 		p.names = append(p.names, name)
 	}
 	if hasBoundary(tree) {
-		p.boundary, err = regexp.Compile(`\A(?s:` + text + `)\z`)
-		if fold {
-			p.boundary, err = regexp.Compile(`\A(?is:` + text + `)\z`)
-		}
+		p.boundary, err = Anchored(tree.String())
 		if err != nil {
 			return nil, errorf(1, "%v", err)
 		}
@@ -116,11 +113,11 @@ func PathRegexp(text string, fold bool) (*Pattern, error) {
 	if err := p.checkSize(); err != nil {
 		return nil, err
 	}
-	p.prefix = literalPrefix(tree, fold)
+	p.prefix, _ = literalEnd(tree, fold, false)
 	if fold {
 		p.prefix = canonical.Fold(p.prefix)
 	} else {
-		p.suffix = literalSuffix(tree)
+		p.suffix, _ = literalEnd(tree, fold, true)
 	}
 	return p, nil
 }
@@ -128,7 +125,7 @@ func PathRegexp(text string, fold bool) (*Pattern, error) {
 // Merged gives an error for a pattern that can only take paths with a run of
 // slashes, which no path has where such runs are made one.
 func (p *Pattern) Merged() error {
-	if p.doubled < 0 || p.parts == nil {
+	if p.doubled < 0 || p.parts == nil || p.takesSome(Paths(false)) {
 		return nil
 	}
 	return errorf(p.doubled, "the site makes // one slash before its entries are read: write one slash, or `slashes keep` in the site")
@@ -167,7 +164,8 @@ func (p *Pattern) Match(path string) bool {
 		return p.cut(path, nil)
 	}
 	if p.boundary != nil {
-		return p.boundary.MatchString(canonical.Decode(path))
+		decoded, _ := characters(path)
+		return p.boundary.Match(decoded)
 	}
 	if !p.host && !encoded && p.matches.Load() < eagerness {
 		p.matches.Add(1)
@@ -311,18 +309,7 @@ func (p *Pattern) Captures(path string, into []string) []string {
 // boundaryCaptures matches the decoded path and gives the captures as they
 // stand in the encoded one.
 func (p *Pattern) boundaryCaptures(path string) []string {
-	var decoded []byte
-	var at []int // decoded byte to its place in path
-	for i := 0; i < len(path); i++ {
-		at = append(at, i)
-		c := path[i]
-		if c == '%' {
-			c = canonical.Decode(path[i : i+3])[0]
-			i += 2
-		}
-		decoded = append(decoded, c)
-	}
-	at = append(at, len(path))
+	decoded, at := characters(path)
 	found := p.boundary.FindSubmatchIndex(decoded)
 	if found == nil {
 		return nil
@@ -336,15 +323,84 @@ func (p *Pattern) boundaryCaptures(path string) []string {
 	return out
 }
 
+// characters gives the characters of a canonical path, for an expression that
+// cannot be translated, and where in the path each byte of them stands. What is a
+// character of its own (%2F, %5C, bytes that are no UTF-8) is U+FFFD, as it is in
+// the translation.
+func characters(path string) (decoded []byte, at []int) {
+	marked := canonical.Marked(path)
+	opaque := 0
+	for i := 0; i < len(marked); i++ {
+		from := i - opaque // in path, where no ! stands
+		switch {
+		case strings.HasPrefix(marked[i:], "%!"):
+			for n := range utf8.RuneLen(utf8.RuneError) {
+				at = append(at, from+min(n, 1)*3)
+			}
+			decoded = utf8.AppendRune(decoded, utf8.RuneError)
+			opaque++
+			i += 3
+		case marked[i] == '%':
+			at = append(at, from)
+			decoded = append(decoded, canonical.Decode(marked[i : i+3])...)
+			i += 2
+		default:
+			at = append(at, from)
+			decoded = append(decoded, marked[i])
+		}
+	}
+	return decoded, append(at, len(path))
+}
+
+// Escape writes plain text as a pattern that takes just it.
+func Escape(text string) string {
+	var out strings.Builder
+	for _, r := range text {
+		if strings.ContainsRune(`\:*?+{}()`, r) {
+			out.WriteByte('\\')
+		}
+		out.WriteRune(r)
+	}
+	return out.String()
+}
+
+// TextRegexp reads a regular expression over plain text, written without its ~,
+// that takes the whole of it. A mistake comes as an Error.
+func TextRegexp(text string) (*regexp.Regexp, error) {
+	tree, err := parseRegexp(text, false, 0)
+	if err != nil {
+		return nil, err
+	}
+	re, err := Anchored(tree.String())
+	if err != nil {
+		return nil, errorf(0, "the expression is too large: repeat less than it does in {…}")
+	}
+	return re, nil
+}
+
+// Anchored compiles an expression that must take the whole of a text; `.` takes every
+// character. The expression must be one that can be read by itself.
+func Anchored(expression string) (*regexp.Regexp, error) {
+	return regexp.Compile(`\A(?s:` + expression + `)\z`)
+}
+
+func mustAnchored(expression string) *regexp.Regexp {
+	re, err := Anchored(expression)
+	if err != nil {
+		panic(err) // checkSize has seen to it
+	}
+	return re
+}
+
 func (p *Pattern) regexp() *regexp.Regexp {
 	p.translate()
-	p.reOnce.Do(func() { p.re = regexp.MustCompile(`\A(?s:` + p.source + `)\z`) })
+	p.reOnce.Do(func() { p.re = mustAnchored(p.source) })
 	return p.re
 }
 
 func (p *Pattern) plainRegexp() *regexp.Regexp {
 	p.translate()
-	p.plainOnce.Do(func() { p.plainRe = regexp.MustCompile(`\A(?s:` + p.plain + `)\z`) })
+	p.plainOnce.Do(func() { p.plainRe = mustAnchored(p.plain) })
 	return p.plainRe
 }
 
@@ -368,8 +424,9 @@ type Route struct {
 
 const maxRoutes = 16
 
-// Routes gives the places where paths can be found that the pattern takes.
-// Those that end Here or Below hold exactly; those that are Open are a superset.
+// Routes gives the places where paths can be found that the pattern takes, all of
+// which begin with a slash. Those that end Here or Below hold exactly; those that
+// are Open are a superset.
 func (p *Pattern) Routes() []Route {
 	if p.parts == nil {
 		return []Route{{splitOpen(p.prefix), Open}}
@@ -390,14 +447,14 @@ func (p *Pattern) Routes() []Route {
 	routes := func(end RouteEnd) []Route {
 		var out []Route
 		for _, v := range variants {
-			r := Route{strings.Split(strings.TrimPrefix(v, "/"), "/"), end}
 			switch {
 			case end == Open:
-				r.Segments = splitOpen(v)
-			case v == "":
-				r.Segments = nil
+				out = append(out, Route{splitOpen(v), end})
+			case strings.HasPrefix(v, "/"):
+				out = append(out, Route{strings.Split(v[1:], "/"), end})
+			case v == "" && end == Below: // `/*`
+				out = append(out, Route{nil, end})
 			}
-			out = append(out, r)
 		}
 		return out
 	}
@@ -470,24 +527,43 @@ func (p *Pattern) setPathParts(parts []part) error {
 		}
 		shape.WriteString(part.suffix)
 	}
-	if err := checkShape(shape.String()); err != nil {
-		return err
+	odd := checkShape(shape.String())
+	if shape.Len() == 0 {
+		return odd
 	}
 	p.doubled = strings.Index(shape.String(), "//")
+	counted := false
 	for _, part := range parts {
 		if part.kind != text {
 			p.names = append(p.names, part.name)
 		}
-		if part.kind == custom && strings.Contains(part.text, "{") {
-			p.translate()
-			return p.checkSize()
+		counted = counted || part.kind == custom && strings.Contains(part.text, "{")
+	}
+	if counted {
+		p.translate()
+		if err := p.checkSize(); err != nil {
+			return err
 		}
 	}
 	if !p.fold {
 		p.prefix, p.suffix = partEnds(parts)
 		p.cuts = p.cutsOf()
 	}
+	if odd != nil && !p.takesSome(Paths(true)) {
+		return odd
+	}
 	return nil
+}
+
+// takesSome reports whether the pattern takes one of the texts of a set. Where
+// that cannot be told, it may.
+func (p *Pattern) takesSome(of *Lang) bool {
+	l, err := p.Lang()
+	if err != nil {
+		return true
+	}
+	_, some := Meet(l, of)
+	return some
 }
 
 // translate makes the translations of a pattern's parts, when they are first
@@ -508,19 +584,21 @@ func (p *Pattern) translate() {
 	})
 }
 
-// checkSize refuses an expression that grows too large in translation, which
-// only counted repetitions do.
+// checkSize refuses an expression that grows too large in translation, by counted
+// repetitions or by its own length.
 func (p *Pattern) checkSize() error {
-	if !strings.Contains(p.source, "{") {
+	const surely = 16 << 10 // an expression of so many bytes can be compiled
+	if len(p.source) < surely && !strings.Contains(p.source, "{") {
 		return nil
 	}
-	if _, err := regexp.Compile(`\A(?s:` + p.source + `)\z`); err != nil {
+	if _, err := Anchored(p.source); err != nil {
 		return errorf(0, "the expression is too large: repeat less than it does in {…}")
 	}
 	return nil
 }
 
-// checkShape refuses what no canonical path has.
+// checkShape says what in a pattern no canonical path has. A pattern of which one
+// variant has it may have others that take paths.
 func checkShape(shape string) error {
 	if shape == "" {
 		return errorf(0, "an empty pattern matches no path: the home page is /")
@@ -563,62 +641,41 @@ func partEnds(parts []part) (prefix, suffix string) {
 	return prefix, suffix
 }
 
-// literalPrefix is the canonical text that every match of tree begins with.
-func literalPrefix(tree *syntax.Regexp, fold bool) string {
+// literalEnd is the canonical text that every match of tree begins with, or with
+// suffix ends with, and whether that text is all that tree takes.
+func literalEnd(tree *syntax.Regexp, fold, suffix bool) (text string, all bool) {
 	switch tree.Op {
+	case syntax.OpEmptyMatch, syntax.OpBeginText, syntax.OpEndText:
+		return "", true
 	case syntax.OpLiteral:
 		if tree.Flags&syntax.FoldCase != 0 && !fold {
-			return ""
+			return "", false
 		}
 		for _, r := range tree.Rune {
 			if r == utf8.RuneError || r == '\\' {
-				return ""
+				return "", false
 			}
 		}
-		return canonical.Spell(string(tree.Rune))
+		return canonical.Spell(string(tree.Rune)), true
 	case syntax.OpCapture:
-		return literalPrefix(tree.Sub[0], fold)
+		return literalEnd(tree.Sub[0], fold, suffix)
 	case syntax.OpConcat:
-		prefix := ""
-		for _, sub := range tree.Sub {
-			if sub.Op == syntax.OpBeginText {
-				continue
-			}
-			prefix += literalPrefix(sub, fold)
-			if sub.Op != syntax.OpLiteral {
-				break
-			}
-		}
-		return prefix
-	}
-	return ""
-}
-
-// literalSuffix is the canonical text that every match of tree ends with.
-func literalSuffix(tree *syntax.Regexp) string {
-	switch tree.Op {
-	case syntax.OpLiteral:
-		for _, r := range tree.Rune {
-			if r == utf8.RuneError || r == '\\' || tree.Flags&syntax.FoldCase != 0 {
-				return ""
-			}
-		}
-		return canonical.Spell(string(tree.Rune))
-	case syntax.OpCapture:
-		return literalSuffix(tree.Sub[0])
-	case syntax.OpConcat:
-		suffix := ""
-		for i := len(tree.Sub) - 1; i >= 0; i-- {
+		for i := range tree.Sub {
 			sub := tree.Sub[i]
-			if sub.Op == syntax.OpEndText {
-				continue
+			if suffix {
+				sub = tree.Sub[len(tree.Sub)-1-i]
 			}
-			suffix = literalSuffix(sub) + suffix
-			if sub.Op != syntax.OpLiteral {
-				break
+			piece, whole := literalEnd(sub, fold, suffix)
+			if suffix {
+				text = piece + text
+			} else {
+				text += piece
+			}
+			if !whole {
+				return text, false
 			}
 		}
-		return suffix
+		return text, true
 	}
-	return ""
+	return "", false
 }

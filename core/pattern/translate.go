@@ -25,11 +25,26 @@ func parseRegexp(s string, fold bool, offset int) (*syntax.Regexp, error) {
 	tree, err := syntax.Parse(s, flags)
 	if err != nil {
 		if bad, ok := err.(*syntax.Error); ok {
-			return nil, errorf(offset+max(0, strings.Index(s, bad.Expr)), "%s: %s", bad.Code, bad.Expr)
+			return nil, errorf(offset+max(0, strings.Index(s, bad.Expr)), "the regular expression cannot be read: %s: %s", bad.Code, bad.Expr)
 		}
-		return nil, errorf(offset, "%v", err)
+		return nil, errorf(offset, "the regular expression cannot be read: %v", err)
+	}
+	if depth(tree) > maxDepth {
+		return nil, errorf(offset, "the expression nests groups more than %d deep: write fewer", maxDepth)
 	}
 	return tree, nil
+}
+
+// maxDepth bounds how deep an expression nests: the translation nests deeper, and
+// what is too deep for the regexp package must be told when a pattern is read.
+const maxDepth = 200
+
+func depth(tree *syntax.Regexp) int {
+	most := 0
+	for _, sub := range tree.Sub {
+		most = max(most, depth(sub))
+	}
+	return most + 1
 }
 
 func hasBoundary(tree *syntax.Regexp) bool {

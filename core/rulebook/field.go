@@ -5,7 +5,6 @@ package rulebook
 import (
 	"math"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -192,13 +191,7 @@ func (b *builder) value(t *Test, words []Word, v *Value) (*Value, int) {
 		}
 		return v, 1
 	case FieldPath, FieldAsked, FieldHost:
-		if !w.Quoted {
-			return b.patternValue(t.Field, w, v), 1
-		}
-		if t.Field.Kind == FieldHost {
-			v.Text = strings.ToLower(v.Text)
-		}
-		return v, 1
+		return b.patternValue(t.Field, w, v), 1
 	case FieldScheme:
 		v.Text = strings.ToLower(v.Text)
 		if v.Text != "http" && v.Text != "https" {
@@ -219,10 +212,9 @@ func (b *builder) textValue(w Word, v *Value) *Value {
 	switch {
 	case w.Quoted:
 	case strings.HasPrefix(w.Text, "~"):
-		re, err := regexp.Compile(`\A(?s:` + w.Text[1:] + `)\z`)
+		re, err := pattern.TextRegexp(w.Text[1:])
 		if err != nil {
-			_, err = regexp.Compile(w.Text[1:])
-			b.errs.at(w, "the regular expression cannot be read: %v", err)
+			b.errs.pattern(w, err, 1)
 			return nil
 		}
 		v.Kind, v.Regexp = ValueRegexp, re
@@ -233,7 +225,11 @@ func (b *builder) textValue(w Word, v *Value) *Value {
 }
 
 func (b *builder) patternValue(f Field, w Word, v *Value) *Value {
-	if strings.HasPrefix(w.Text, "~") {
+	text := w.Text
+	switch {
+	case w.Quoted: // plain text
+		text = pattern.Escape(text)
+	case strings.HasPrefix(w.Text, "~"):
 		if f.Kind == FieldHost {
 			return b.textValue(w, v)
 		}
@@ -249,7 +245,7 @@ func (b *builder) patternValue(f Field, w Word, v *Value) *Value {
 	if f.Kind != FieldHost {
 		read = func(s string) (*pattern.Pattern, error) { return pattern.Path(s, false) }
 	}
-	p, err := read(w.Text)
+	p, err := read(text)
 	if err == nil && f.Kind != FieldHost && !b.keepsSlashes() {
 		err = p.Merged()
 	}

@@ -329,7 +329,7 @@ func (b *builder) pathPattern(w Word, fold bool) *pattern.Pattern {
 	var err error
 	switch {
 	case w.Quoted: // plain text
-		p, err = pattern.Path(escapePattern(w.Text), fold)
+		p, err = pattern.Path(pattern.Escape(w.Text), fold)
 	case strings.HasPrefix(w.Text, "~"):
 		p, err = pattern.PathRegexp(w.Text[1:], fold)
 	default:
@@ -352,17 +352,6 @@ func (b *builder) keepsSlashes() bool {
 		return b.site.KeepSlashes
 	}
 	return slices.ContainsFunc(b.Sites, func(s *Site) bool { return s.KeepSlashes })
-}
-
-func escapePattern(s string) string {
-	var out strings.Builder
-	for _, r := range s {
-		if strings.ContainsRune(`\:*?+{}()`, r) {
-			out.WriteByte('\\')
-		}
-		out.WriteRune(r)
-	}
-	return out.String()
 }
 
 // folder reads the value of `in`.
