@@ -22,3 +22,8 @@ var Findings string
 //
 //go:embed live.md
 var Live string
+
+// Exit says what the exit statuses mean.
+//
+//go:embed exit.md
+var Exit string

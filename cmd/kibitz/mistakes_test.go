@@ -97,7 +97,7 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		{"redirect a when client ‸192.0.2.300 to /y as 301", "neither an address like 192.0.2.7"},
 		{"redirect a when client ‸192.0.2.1/24 to /y as 301", "has bits beyond its length: write 192.0.2.0/24"},
 		{"redirect a when client ‸{crew} to /y as 301", "there is no list `crew`: write `list crew VALUE…` above the sites"},
-		{"redirect a when agent ‸~(x to /y as 301", "the regular expression cannot be read"},
+		{"redirect a when agent ~‸(x to /y as 301", "the regular expression cannot be read"},
 		{"redirect a when file ‸there to /y as 301", "the tree is asked for `exists`, `folder` or `missing`"},
 		{"redirect a when port ‸99999 to /y as 301", "is no port: write a number up to 65535"},
 		{"redirect a when body over ‸2 to /y as 301", "2 lacks its unit: write 2B, 2KiB or 2MiB"},

@@ -5,6 +5,7 @@ package engine
 import (
 	"fmt"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -372,24 +373,39 @@ func (s *state) access(r *Response, e *entry, a *rulebook.Access) bool {
 
 var fileMethods = []string{"GET", "HEAD", "OPTIONS"}
 
-// allowedBy gives the methods that a refusal of methods leaves (RFC 9110, 10.2.1).
+// methods are those that are registered for more than one purpose (RFC 9110, 9.3;
+// RFC 5789).
+var methods = []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "CONNECT", "TRACE"}
+
+// allowedBy gives the methods that a refusal of methods leaves (RFC 9110, 10.2.1):
+// those that its tests name, or take of the registered ones; where they only name
+// what is refused, what is left of those that files take.
 func allowedBy(r *rulebook.Rule) string {
-	methods := slices.Clone(fileMethods)
+	candidates := fileMethods
+	var named []string
 	for _, t := range r.Tests {
-		if t.Field.Kind != rulebook.FieldMethod {
+		if t.Field.Kind != rulebook.FieldMethod || !t.Unless {
 			continue
 		}
-		var words []string
 		for _, v := range t.Values {
-			words = append(words, v.Text)
+			if v.Kind == rulebook.ValueText {
+				named = append(named, v.Text)
+			}
 		}
-		if t.Unless {
-			methods = words
-			break
-		}
-		methods = slices.DeleteFunc(methods, func(m string) bool { return slices.Contains(words, m) })
+		candidates = methods
 	}
-	return strings.Join(methods, ", ")
+	candidates = slices.Concat(named, candidates)
+	var allowed []string
+	for _, m := range candidates {
+		refused := true
+		for _, t := range r.Tests {
+			refused = refused && (t.Field.Kind != rulebook.FieldMethod || holds(t, m, true, 0, netip.Addr{}))
+		}
+		if !refused && !slices.Contains(allowed, m) {
+			allowed = append(allowed, m)
+		}
+	}
+	return strings.Join(allowed, ", ")
 }
 
 // method answers what is no question about a file (step 3).

@@ -331,7 +331,7 @@ func (c *Classifier) timed(l *list.Line) []byte {
 	c.at, c.holds = string(l.Time()), c.holds[:0]
 	for _, test := range c.time {
 		bit := byte('0')
-		if holds(test, "", !t.IsZero(), t.UnixNano(), netip.Addr{}) {
+		if holds(test, "", !t.IsZero(), t.UnixMicro(), netip.Addr{}) {
 			bit = '1'
 		}
 		c.holds = append(c.holds, bit)

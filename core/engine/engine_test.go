@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -55,6 +56,12 @@ func get(t testing.TB, url string, headers ...string) *request.Request {
 		name, value, _ := strings.Cut(h, ": ")
 		if name == "client" {
 			r.Client = netip.MustParseAddr(value)
+			continue
+		}
+		if name == "time" {
+			if r.Time, err = time.Parse(time.RFC3339, value); err != nil {
+				t.Fatal(err)
+			}
 			continue
 		}
 		r.Headers = append(r.Headers, request.Header{Name: name, Value: value})
@@ -107,6 +114,23 @@ func TestAnswers(t *testing.T) {
 		{"an encoded slash names nothing", "", "/fares%2Findex.html", "404 missing"},
 		{"POST to a file", "", "POST /notes.txt", "405 method"},
 		{"OPTIONS", "", "OPTIONS /notes.txt", "204 options"},
+		{"text at the start that may be missing", "redirect r on {/index.html}? to /x as 302", "/", "200 document file /index.html"},
+		{"text at the start that is there", "redirect r on {/index.html}? to /x as 302", "/index.html", "302 redirect by r to /x"},
+		{"two texts that may be missing", "redirect r on {/x}?{/y}? to /z as 302", "/", "200 document file /index.html"},
+		{"a variant with two slashes beside one without", "redirect r on /a{/b/}?/c to /x as 302", "/a/c", "302 redirect by r to /x"},
+		{"captures behind a count", "redirect r on /:y(\\d{4})/:m(\\d{2})/:t to /t/{y}/{m}/{t} as 302", "/2024/05/x", "302 redirect by r to /t/2024/05/x"},
+		{"captures behind a count, of one of two", "redirect r on /:y(\\d{4})/:m /old/:y/:m to /t/{y}/{m} as 302", "/2024/05", "302 redirect by r to /t/2024/05"},
+		{"an expression that ignores case in part", "redirect r on ~/x(?i:y)z to /a as 302", "/xYz", "302 redirect by r to /a"},
+		{"a word boundary and an encoded slash", "redirect r on ~/crew/\\b.* to /a as 302", "/crew%2Fx", "404 missing"},
+		{"an expression is read by itself", "redirect r when agent ~a|b to /a as 302", "/|User-Agent: b", "302 redirect by r to /a"},
+		{"half anchored it is not", "redirect r when agent ~a|b to /a as 302", "/|User-Agent: bx", "200 document file /index.html"},
+		{"a quote that is not closed", "redirect r when agent ~\\Qa.c to /a as 302", "/|User-Agent: a.c", "302 redirect by r to /a"},
+		{"a quoted path is made canonical", "redirect r when path \"/two words\" to /a as 302", "/two%20words", "302 redirect by r to /a"},
+		{"so is one that is asked", "redirect r when asked \"/f\u00e4hre\" to /a as 302", "/f%C3%A4hre", "302 redirect by r to /a"},
+		{"a quoted path is no pattern", "redirect r when path \"/a*\" to /b as 302", "/ab", "404 missing"},
+		{"times far off", "redirect r when time after 2300-01-01 to /a as 302", "/|time: 2026-01-01T00:00:00Z", "200 document file /index.html"},
+		{"times far off come", "redirect r when time after 2300-01-01 to /a as 302", "/|time: 2400-01-01T00:00:00Z", "302 redirect by r to /a"},
+		{"times long ago", "redirect r when time before 1600-01-01 to /a as 302", "/|time: 1599-01-01T00:00:00Z", "302 redirect by r to /a"},
 
 		{"redirect", "redirect r on /old to /fares/ as permanent", "/old", "301 redirect by r to /fares/"},
 		{"redirect keeps the query", "redirect r on /old to /fares/ as 308", "/old?a=1&b", "308 redirect by r to /fares/?a=1&b"},
@@ -267,3 +291,40 @@ func TestCompiledAgreesWithReadingInOrder(t *testing.T) {
 }
 
 func first(r *Response, _ *Trace) *Response { return r }
+
+// What a refusal of methods allows (RFC 9110, 10.2.1).
+func TestMethodsThatARefusalLeaves(t *testing.T) {
+	for _, test := range []struct{ rule, asks, allow string }{
+		{"access a unless method GET HEAD refuse 405", "POST /", "GET, HEAD"},
+		{"access a unless method ~GET|HEAD refuse 405", "POST /", "GET, HEAD"},
+		{"access a unless method P* GET refuse 405", "DELETE /", "GET, POST, PUT, PATCH"},
+		{"access a unless method GET unless method REPORT refuse 405", "POST /", "GET, REPORT"},
+		{"access a when method POST refuse 405", "POST /", "GET, HEAD, OPTIONS"},
+		{"access a when method ~[A-Z]+ refuse 405", "POST /", ""},
+	} {
+		r := build(t, test.rule).Predict(get(t, test.asks))
+		if allow, ok := r.Get("Allow"); r.Status != 405 || allow != test.allow || !ok {
+			t.Errorf("%s: %d, Allow: %q, want %q", test.rule, r.Status, allow, test.allow)
+		}
+	}
+}
+
+// An answer that the entries, read one by one, do not give is a mistake of the program.
+func TestAContradictionIsTold(t *testing.T) {
+	e := build(t, "redirect r on /a to /b as 302")
+	req := get(t, "/a")
+	right := e.Predict(req)
+	if _, err := e.Confirm(req, right); err != nil {
+		t.Errorf("there is none: %v", err)
+	}
+	for _, change := range []func(*Response){
+		func(r *Response) { r.Status = 301 }, func(r *Response) { r.Location = "/c" }, func(r *Response) { r.By = nil }, func(r *Response) { r.Cause = CauseSlash },
+		func(r *Response) { r.Headers = nil }, func(r *Response) { r.App = true }, func(r *Response) { r.Encoded++ },
+	} {
+		wrong := *right
+		change(&wrong)
+		if _, err := e.Confirm(req, &wrong); err == nil || !strings.Contains(err.Error(), "a mistake of Kibitz") || !strings.Contains(err.Error(), "https://s.example/a") {
+			t.Errorf("%s against %s: %v", summary(&wrong), summary(right), err)
+		}
+	}
+}

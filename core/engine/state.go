@@ -97,7 +97,7 @@ func (s *state) number(f rulebook.FieldKind) (int64, bool) {
 	case rulebook.FieldPort:
 		return int64(s.req.Address.Port), true
 	case rulebook.FieldTime:
-		return s.req.Time.UnixNano(), !s.req.Time.IsZero()
+		return s.req.Time.UnixMicro(), !s.req.Time.IsZero()
 	}
 	return s.req.Body, true
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"kibitz/core/canonical"
@@ -20,6 +21,43 @@ type Step struct {
 	Rule *rulebook.Rule // nil for what no entry does
 	Fits bool
 	Text string // why the entry does not fit, or what happened
+}
+
+// A Contradiction is a mistake of this program: the compiled rulebook and its
+// entries read one by one give different answers to one request.
+type Contradiction struct {
+	Request          *request.Request
+	Compiled, Traced *Response
+}
+
+func (c *Contradiction) Error() string {
+	return fmt.Sprintf("this is a mistake of Kibitz, not of the rulebook: for %s %s the compiled rulebook answers %s, and its entries, read one by one, %s. Believe neither, and report both answers with the rulebook and this address",
+		c.Request.Verb(), c.Request.Address, c.Compiled.brief(), c.Traced.brief())
+}
+
+// brief is an answer in a few words.
+func (r *Response) brief() string {
+	s := StatusText(r) + " (" + string(r.Cause)
+	if r.By != nil {
+		s += " by " + r.By.Name
+	}
+	s += ")"
+	if r.Location != "" {
+		s += " to " + r.Location
+	}
+	return s
+}
+
+// Confirm gives the trace of a request, and an error, a *Contradiction, if it does
+// not lead to the answer that was predicted for it.
+func (e *Engine) Confirm(req *request.Request, predicted *Response) (*Trace, error) {
+	traced, t := e.Trace(req)
+	if predicted.Status == traced.Status && predicted.App == traced.App && predicted.Cause == traced.Cause && predicted.By == traced.By && predicted.Row == traced.Row &&
+		predicted.Location == traced.Location && predicted.File == traced.File && predicted.Type == traced.Type && predicted.Encoded == traced.Encoded &&
+		slices.Equal(predicted.Headers, traced.Headers) && slices.Equal(predicted.Hints, traced.Hints) {
+		return t, nil
+	}
+	return t, &Contradiction{req, predicted, traced}
 }
 
 func (s *state) note(r *rulebook.Rule, format string, args ...any) {

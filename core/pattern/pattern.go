@@ -342,7 +342,7 @@ func characters(path string) (decoded []byte, at []int) {
 			i += 3
 		case marked[i] == '%':
 			at = append(at, from)
-			decoded = append(decoded, canonical.Decode(marked[i : i+3])...)
+			decoded = append(decoded, canonical.Decode(marked[i:i+3])...)
 			i += 2
 		default:
 			at = append(at, from)

@@ -16,11 +16,10 @@ var headerConflict = Kind{
 	Before:  "header a set X-Frame-Options DENY\nheader b set X-Frame-Options SAMEORIGIN",
 	After:   "header b set X-Frame-Options SAMEORIGIN",
 	find: func(c *checker) {
-		found := false
 		entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
-			found = c.conflict(s, r, change) || found
+			c.conflict(s, r, change)
 		})
-		c.conclude(found, Tried, entries, "requests made from each entry's own selectors")
+		c.conclude(Tried, entries, "requests made from each entry's own selectors")
 	},
 }
 
@@ -28,7 +27,7 @@ var headerConflict = Kind{
 var single = []string{"strict-transport-security", "x-frame-options", "x-content-type-options", "content-type", "referrer-policy", "cross-origin-opener-policy", "cross-origin-embedder-policy", "cross-origin-resource-policy", "access-control-allow-origin", "expires", "etag", "last-modified", "retry-after"}
 
 // conflict reports a change that never survives, or that doubles a field.
-func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) bool {
+func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
 	var shown *request.Request
 	what, other := "", (*rulebook.Rule)(nil)
 	for _, req := range c.headerProbes(s, r) {
@@ -37,7 +36,7 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 		if change.Do != "add" && slices.ContainsFunc(resp.Headers, func(h request.Header) bool {
 			return strings.EqualFold(h.Name, change.Name) && like(change.Value, h.Value)
 		}) {
-			return false
+			return
 		}
 		resp, trace := c.Trace(req)
 		applied := false
@@ -57,17 +56,17 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 		}
 		if len(values) > 1 && slices.Contains(single, strings.ToLower(change.Name)) && change.Do == "add" {
 			c.reportConflict(r, nil, change, req, fmt.Sprintf("%s is sent %d times, and may stand once: browsers pass it over or choose.", change.Name, len(values)))
-			return true
+			return
 		}
 		if survives {
-			return false
+			return
 		}
 		if shown == nil {
 			shown, what, other = req, strings.Join(values, ", "), overruler(trace, r, change)
 		}
 	}
 	if shown == nil || other == nil {
-		return false
+		return
 	}
 	if what == "" {
 		what = "nothing"
@@ -77,7 +76,6 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 		why = "comes before, and leaves the default nothing to fill"
 	}
 	c.reportConflict(r, other, change, shown, fmt.Sprintf("What this entry says of %s never reaches anybody: %s (%s) %s. Sent is %s.", change.Name, other.Name, other.Place, why, what))
-	return true
 }
 
 // overruler finds the entry that keeps a change from being seen, on the way of a

@@ -14,20 +14,18 @@ var headerInvalid = Kind{
 	Before:  "header safe set Strict-Transport-Security max-age=1y",
 	After:   "header safe set Strict-Transport-Security max-age=31536000",
 	find: func(c *checker) {
-		found := false
 		entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
 			req, value := c.showing(s, r, change)
 			if req == nil {
 				return
 			}
 			for _, f := range checkValue(change.Name, value) {
-				found = true
 				place, width := headerClause(r, change.Name)
 				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 					Message: fmt.Sprintf("%s: %s.", change.Name, f.what), Advice: "write it like   " + f.right})
 			}
 		})
-		c.conclude(found, Tried, entries, "values as requests of each entry's own selectors make them")
+		c.conclude(Tried, entries, "values as requests of each entry's own selectors make them")
 	},
 }
 

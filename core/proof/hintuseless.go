@@ -16,7 +16,7 @@ var hintUseless = Kind{
 	Before:  "hint paint preload /styles/site.css as script",
 	After:   "hint paint preload /styles/site.css as style",
 	find: func(c *checker) {
-		entries, found := 0, false
+		entries := 0
 		for _, s := range c.Book.Sites {
 			for _, r := range s.Rules {
 				a, ok := r.Action.(*rulebook.Hint)
@@ -35,14 +35,13 @@ var hintUseless = Kind{
 					if what == "" {
 						continue
 					}
-					found = true
 					place, width := preloadClause(r, p)
 					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 						Message: fmt.Sprintf("The hint for %s is useless: %s.", p.Path, what), Advice: "name a file of the tree, and what it is: style, script, image, font, …"})
 				}
 			}
 		}
-		c.conclude(found, Proved, entries, "each announced address was asked for, for the tree as it is")
+		c.conclude(Proved, entries, "each announced address was asked for, for the tree as it is")
 	},
 }
 

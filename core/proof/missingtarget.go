@@ -20,23 +20,23 @@ var missingTarget = Kind{
 }
 
 func findMissingTargets(c *checker) {
-	entries, found := 0, 0
+	entries := 0
 	for _, s := range c.Book.Sites {
 		for _, r := range s.Rules {
 			switch a := r.Action.(type) {
 			case *rulebook.Redirect:
 				entries++
-				found += c.missing(s, r, a.To)
+				c.missing(s, r, a.To)
 			case *rulebook.Rewrite:
 				entries++
-				found += c.missing(s, r, a.To)
+				c.missing(s, r, a.To)
 			case *rulebook.Moves:
 				entries++
-				found += c.missingRows(s, r)
+				c.missingRows(s, r)
 			}
 		}
 	}
-	c.conclude(found > 0, Tried, entries, "requests made from each entry's own selectors, for the tree as it is")
+	c.conclude(Tried, entries, "requests made from each entry's own selectors, for the tree as it is")
 }
 
 // maxTargets is how many results of one entry are followed.
@@ -44,9 +44,9 @@ const maxTargets = 8
 
 // missing looks at a redirect or rewrite: it reports one whose every probe ends
 // in 404, unless some value would lead to something.
-func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Template) int {
+func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Template) {
 	if c.leadsSomewhere(s, to) {
-		return 0
+		return
 	}
 	var shown *engine.Visit
 	probes := c.probes(s, r)
@@ -58,21 +58,20 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 		}
 		last := v.Last()
 		if v.Ending != engine.Arrived || last.Cause != engine.CauseMissing {
-			return 0
+			return
 		}
 		if shown == nil {
 			shown = v
 		}
 	}
 	if shown == nil {
-		return 0
+		return
 	}
 	place, width := clause(r, "to")
 	end := shown.Hops[len(shown.Hops)-1]
 	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown.Hops[0].Request,
 		Message: fmt.Sprintf("Whoever is sent on by this entry finds nothing: %s answers %d.", end.Request.Address, end.Response.Status) + readAs(end),
 		Advice:  "name a path that the tree has, or put the page there"})
-	return 1
 }
 
 // lightVisit is Visit without the header fields, which nobody looks at here.
@@ -142,7 +141,7 @@ func fitsPieces(path string, pieces []string) bool {
 }
 
 // missingRows tells once of all rows of a table that lead nowhere.
-func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) int {
+func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) {
 	rows := map[*rulebook.Row]bool{} // each is asked for by several schemes and hosts
 	var first Finding
 	for _, req := range c.probes(s, r) {
@@ -162,10 +161,9 @@ func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) int {
 			Advice:  "correct the new address in the table, or write 410 for what is gone"}
 	}
 	if len(rows) == 0 {
-		return 0
+		return
 	}
 	first.Count = len(rows)
 	first.Message += further(len(rows)-1, "So does one more row.", "So do %d more rows.")
 	c.add(first)
-	return 1
 }

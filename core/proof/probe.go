@@ -210,7 +210,7 @@ func satisfy(req *request.Request, t *rulebook.Test) {
 			if at < 0 {
 				at = v.Span.High
 			}
-			req.Time = time.Unix(0, at).UTC()
+			req.Time = time.UnixMicro(at).UTC()
 		}
 	case rulebook.FieldBody:
 		if v.Kind == rulebook.ValueSpan {

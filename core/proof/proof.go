@@ -95,7 +95,8 @@ type checker struct {
 	report *Report
 	kind   Kind
 	tried  int
-	used   map[string]bool // accepts that kept something quiet, by place
+	having map[*rulebook.Rule]bool // entries with a finding of the kind at hand, accepted or not
+	used   map[string]bool         // accepts that kept something quiet, by place
 
 	effort int
 	spaces map[*rulebook.Site]*space
@@ -178,12 +179,30 @@ func (c *checker) conclusions(how string) {
 
 const maxReasons = 4
 
+// Mistakes is the report of a rulebook whose text has mistakes.
+func Mistakes(errs rulebook.Errors) *Report {
+	report := &Report{}
+	for _, e := range errs {
+		report.Findings = append(report.Findings, &Finding{Name: Syntax.Name, Severity: Syntax.Severity, Place: e.Place, Width: max(e.Width, 1), Message: e.Message, Count: 1})
+	}
+	return report
+}
+
+// Syntax is a mistake in the text of a rulebook, with which nothing else can be
+// looked for.
+var Syntax = Kind{
+	Name: "syntax", Severity: Error,
+	Summary: "the text of the rulebook has a mistake",
+	Before:  "redirct old on /fares.php to /fares/ as permanent",
+	After:   "redirect old on /fares.php to /fares/ as permanent",
+}
+
 // Check looks for everything that Kinds names. The limits of the proofs are
 // multiplied by effort.
 func Check(e *engine.Engine, effort int) *Report {
 	c := newChecker(e, max(effort, 1))
 	for _, k := range Kinds() {
-		c.kind, c.tried = k, 0
+		c.begin(k)
 		k.find(c)
 	}
 	slices.SortStableFunc(c.report.Findings, func(a, b *Finding) int {
@@ -192,12 +211,18 @@ func Check(e *engine.Engine, effort int) *Report {
 	return c.report
 }
 
+// begin makes ready for looking for findings of one name.
+func (c *checker) begin(k Kind) {
+	c.kind, c.tried = k, 0
+	c.having = map[*rulebook.Rule]bool{}
+}
+
 // Only looks for findings of one name.
 func Only(e *engine.Engine, name string) []*Finding {
 	c := newChecker(e, 1)
 	for _, k := range Kinds() {
 		if k.Name == name {
-			c.kind = k
+			c.begin(k)
 			k.find(c)
 		}
 	}
@@ -226,6 +251,7 @@ func (c *checker) add(f Finding) {
 		f.Place, f.Width = f.Rules[0].Place, len(f.Rules[0].Kind)
 	}
 	f.Count = max(f.Count, 1)
+	c.having[f.Rules[0]] = true
 	if slices.ContainsFunc(f.Rules, c.accepts) {
 		return
 	}
@@ -291,13 +317,11 @@ func (c *checker) claim(state string, entries int, format string, args ...any) {
 	c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: state, Entries: entries, Tried: c.tried, Why: fmt.Sprintf(format, args...)})
 }
 
-// conclude claims that something was found, or otherwise what was done to find it.
-func (c *checker) conclude(found bool, otherwise string, entries int, why string) {
-	if found {
-		c.claim(Found, entries, "%s", why)
-		return
-	}
-	c.claim(otherwise, entries, "%s", why)
+// conclude claims of so many entries that something was found at those that have it,
+// and of the others what was done to find it.
+func (c *checker) conclude(otherwise string, entries int, why string) {
+	c.claim(Found, len(c.having), "%s", why)
+	c.claim(otherwise, max(0, entries-len(c.having)), "%s", why)
 }
 
 // concludeSites makes the claims of what is asked of whole sites.

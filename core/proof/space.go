@@ -532,7 +532,7 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 		}
 	case rulebook.FieldTime:
 		for _, n := range bounds(tests) {
-			with(func(r *request.Request) { r.Time = time.Unix(0, n).UTC() })
+			with(func(r *request.Request) { r.Time = time.UnixMicro(n).UTC() })
 		}
 	case rulebook.FieldClient:
 		for _, a := range engine.Clients(tests) {

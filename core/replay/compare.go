@@ -97,7 +97,7 @@ func (c *Compare) Add(item *list.Item) {
 	req := item.Request
 	key := ""
 	if c.plain && req.Body == 0 {
-		key = fmt.Sprint(req.Verb(), " ", req.Address, req.Headers)
+		key = fmt.Sprintf("%s %q %q", req.Verb(), req.Address.String(), req.Headers)
 		c.mu.Lock()
 		group, known := c.known[key]
 		if known {
@@ -115,7 +115,7 @@ func (c *Compare) Add(item *list.Item) {
 		if g.Change == NowHeader {
 			g.From, g.To = Answer{}, Answer{}
 		}
-		id := fmt.Sprint(g.Change, g.From.Status, ruleKey(g.From.By), g.To.Status, ruleKey(g.To.By), g.What)
+		id := fmt.Sprintf("%d %s %q %s %q %q", g.Change, g.From.Status, ruleKey(g.From.By), g.To.Status, ruleKey(g.To.By), g.What)
 		if c.groups[id] == nil {
 			c.groups[id] = g
 		}

@@ -255,6 +255,17 @@ type Example struct {
 	Expects request.Expectation
 }
 
+// ExampleRequest is what an example of a rule asks for: of the rule's site, or of
+// the first where the rule belongs to all.
+func (b *Book) ExampleRequest(r *Rule, ex *Example) (*request.Request, error) {
+	base := b.BaseAddress()
+	if r.Site != nil {
+		base = r.Site.Address
+	}
+	address, err := request.Parse(ex.URL, base)
+	return &request.Request{Method: ex.Method, Address: address}, err
+}
+
 // An Accept keeps a finding quiet.
 type Accept struct {
 	Place   Place

@@ -81,7 +81,7 @@ func (e *Errors) pattern(w Word, err error, skip int) {
 		offset := min(bad.Offset+skip, len(w.Text))
 		place := w.Place
 		place.Col += utf8.RuneCountInString(w.Text[:offset])
-		width := w.Width
+		width := w.Width - skip
 		if bad.Offset > 0 {
 			width = 1
 		}

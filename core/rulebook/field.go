@@ -29,7 +29,7 @@ const (
 	FieldCookie // a cookie by its name
 	FieldClient // the address that the request comes from
 	FieldUser   // who was let in
-	FieldTime   // in nanoseconds since 1970
+	FieldTime   // in microseconds since 1970, which hold every year of RFC 3339
 	FieldBody   // bytes
 	FieldFile   // what the tree has at the path
 )
@@ -354,7 +354,10 @@ func (b *builder) number(f FieldKind, w Word) (int64, bool) {
 	case FieldTime:
 		for _, form := range []string{time.RFC3339, time.DateOnly} {
 			if t, err := time.Parse(form, w.Text); err == nil {
-				return t.UnixNano(), true
+				if t.Nanosecond()%1000 != 0 {
+					b.errs.at(w, "%s is finer than a microsecond: leave the last digits out", w.Quote())
+				}
+				return t.UnixMicro(), true
 			}
 		}
 		b.errs.at(w, "%s is no time: write 2026-03-01 or 2026-03-01T08:00:00Z", w.Quote())

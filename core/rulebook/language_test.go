@@ -110,7 +110,7 @@ func TestSizesAndDurations(t *testing.T) {
 }
 
 func TestSpansOfValues(t *testing.T) {
-	day := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC).UnixNano()
+	day := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC).UnixMicro()
 	for _, test := range []struct {
 		words string
 		want  Span
@@ -122,7 +122,7 @@ func TestSpansOfValues(t *testing.T) {
 		{"body below 1KiB", Span{0, 1023}},
 		{"time after 2026-03-01", Span{day, math.MaxInt64}},
 		{"time before 2026-03-01", Span{math.MinInt64, day - 1}},
-		{"time after 2026-03-01 before 2026-03-01T00:00:01Z", Span{day, day + int64(time.Second) - 1}},
+		{"time after 2026-03-01 before 2026-03-01T00:00:01Z", Span{day, day + time.Second.Microseconds() - 1}},
 	} {
 		book, err := read("access a when " + test.words + " refuse\n")
 		if err != nil {
@@ -193,6 +193,15 @@ func TestMistakes(t *testing.T) {
 		{"redirect r when file here to /b as 301\n", "`exists`, `folder` or `missing`"},
 		{"redirect r when client host to /b as 301\n", "neither an address"},
 		{"redirect r when agent ~( to /b as 301\n", "cannot be read"},
+		{"redirect r when agent ~good)|(bad to /b as 301\n", "cannot be read"},
+		{"redirect r on ~" + strings.Repeat("(", 995) + "a" + strings.Repeat(")", 995) + " to /b as 301\n", "nests groups more than"},
+		{"redirect r when agent ~" + strings.Repeat("(", 995) + "a" + strings.Repeat(")", 995) + " to /b as 301\n", "nests groups more than"},
+		{"redirect r on " + strings.Repeat("/:x?", 2) + " to /b as 301\n", "used twice"},
+		{"redirect r on " + strings.Repeat("/*", 600) + " to /b as 301\n", "at most 500 parts"},
+		{"redirect r when agent ~" + strings.Repeat("(?:a{1000}){1000}", 1) + " to /b as 301\n", "cannot be read"},
+		{"redirect r on {x}?y to /b as 301\n", "write /"},
+		{"redirect r on /a/{/b/}/c to /b as 301\n", "slashes keep"},
+		{"redirect r when time 2026-03-01T00:00:00.1234567Z to /b as 301\n", "finer than a microsecond"},
 		{"redirect r when host present to /b as 301\n", "always holds"},
 		{"redirect r unless host present to /b as 301\n", "can never hold"},
 		{"redirect r ignoring spelling to /b as 301\n", "does not go here"},

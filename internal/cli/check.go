@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"slices"
 	"strings"
 
+	"kibitz/core/engine"
 	"kibitz/core/proof"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/internal/render"
 )
@@ -57,25 +60,59 @@ Exit status 1: there is a finding of severity error.`,
 // check looks at the rulebook once.
 func (r *run) check(severity proof.Severity, effort, top int) (int, error) {
 	e, err := r.load()
+	if book, ok := errors.AsType[bookErrors](err); ok && r.as != "text" {
+		r.showBookErrors(book)
+		return exitTrouble, r.checkMachine(proof.Mistakes(book.Errors))
+	}
 	if err != nil {
 		return 0, err
 	}
 	report := proof.Check(e, effort)
-	switch r.as {
-	case "json":
-		err = r.checkJSON(report)
-	case "sarif":
-		err = r.checkSARIF(report)
-	default:
-		r.checkText(e.Book, report, top)
+	if err := confirm(e, report); err != nil {
+		return 0, err
 	}
-	if err != nil {
+	if r.as == "text" {
+		r.checkText(e.Book, report, top)
+	} else if err := r.checkMachine(report); err != nil {
 		return 0, err
 	}
 	if report.Worst(severity) {
 		return exitFindings, nil
 	}
 	return exitWell, nil
+}
+
+// checkMachine writes a report in a form for programs.
+func (r *run) checkMachine(report *proof.Report) error {
+	if r.as == "sarif" {
+		return r.checkSARIF(report)
+	}
+	return r.checkJSON(report)
+}
+
+// confirm holds the answers to the requests that a report and the examples name
+// against the reading of the entries one by one, of the first of them.
+func confirm(e *engine.Engine, report *proof.Report) error {
+	const most = 200
+	var requests []*request.Request
+	for _, rule := range e.Book.Rules {
+		for i := range rule.Examples {
+			if req, err := e.Book.ExampleRequest(rule, &rule.Examples[i]); err == nil && len(requests) < most {
+				requests = append(requests, req)
+			}
+		}
+	}
+	for _, f := range report.Findings[:min(len(report.Findings), most)] {
+		if f.Request != nil {
+			requests = append(requests, f.Request)
+		}
+	}
+	for _, req := range requests {
+		if _, err := e.Confirm(req, e.Predict(req)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (r *run) checkText(book *rulebook.Book, report *proof.Report, top int) {
@@ -227,9 +264,9 @@ func (r *run) checkJSON(report *proof.Report) error {
 	result := struct {
 		Findings []finding `json:"findings"`
 		Claims   []claim   `json:"claims"`
-	}{Findings: []finding{}}
+	}{Findings: []finding{}, Claims: []claim{}}
 	for _, f := range report.Findings {
-		j := finding{Finding: f.Name, Severity: f.Severity, Message: f.Message, Advice: f.Advice, Count: f.Count, Places: []string{fmt.Sprintf("%s:%d", f.Place, f.Place.Col)}}
+		j := finding{Finding: f.Name, Severity: f.Severity, Message: f.Message, Advice: f.Advice, Count: f.Count, Entries: []entry{}, Places: []string{fmt.Sprintf("%s:%d", f.Place, f.Place.Col)}}
 		for _, rule := range f.Rules {
 			j.Entries = append(j.Entries, entry{rule.Name, place(rule)})
 		}

@@ -15,11 +15,11 @@ import (
 	"kibitz/internal/render"
 )
 
-// The exit statuses.
+// The exit statuses: docs/exit.md says of each command what they mean.
 const (
 	exitWell     = 0
-	exitFindings = 1 // findings of severity error, unmet expectations, differences
-	exitTrouble  = 2 // it could not run
+	exitFindings = 1 // errors found, expectations unmet, differences, or a loop
+	exitTrouble  = 2 // it could not run, or not to the end
 )
 
 // A command is one of kibitz's.
@@ -76,8 +76,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	}
 	name, args := args[0], args[1:]
 	if name == "help" {
-		r.out = render.NewOutput(stdout, "auto")
-		return r.end("help", r.help(args))
+		return r.showHelp("help", args)
 	}
 	for _, c := range commands() {
 		if c.name == name {
@@ -99,8 +98,7 @@ func (r *run) command(c command, args []string) int {
 	do := c.setup(flags)
 	rest, err := parseFlags(flags, args)
 	if errors.Is(err, flag.ErrHelp) {
-		r.out = render.NewOutput(r.stdout, "auto")
-		return r.end(c.name, r.help([]string{c.name}))
+		return r.showHelp(c.name, []string{c.name})
 	}
 	if err == nil && !slices.Contains([]string{"auto", "always", "never"}, r.color) {
 		err = usagef("-color is auto, always or never, not %s", r.color)
@@ -116,9 +114,9 @@ func (r *run) command(c command, args []string) int {
 		result = &bytes.Buffer{}
 		r.stdout = result
 	}
-	r.out = render.NewOutput(r.stdout, r.color)
+	written := r.output(r.color)
 	status, err := do(r, rest)
-	if err != nil {
+	if err = errors.Join(err, written.failed()); err != nil {
 		return r.end(c.name, err)
 	}
 	if result != nil {
@@ -127,6 +125,46 @@ func (r *run) command(c command, args []string) int {
 		}
 	}
 	return status
+}
+
+// output makes ready what results are written to.
+func (r *run) output(color string) *writer {
+	terminal := r.stdout
+	if w, ok := terminal.(*writer); ok { // of a command that runs this one
+		terminal = w.to
+	}
+	r.out = render.NewOutput(terminal, color)
+	written := &writer{to: r.stdout}
+	r.stdout, r.out.Writer = written, written
+	return written
+}
+
+func (r *run) showHelp(command string, about []string) int {
+	written := r.output("auto")
+	return r.end(command, errors.Join(r.help(about), written.failed()))
+}
+
+// A writer keeps the first error of what it writes to, since a result of which a
+// part is missing must not look like a whole one.
+type writer struct {
+	to  io.Writer
+	err error
+}
+
+func (w *writer) Write(b []byte) (int, error) {
+	if w.err != nil {
+		return 0, w.err
+	}
+	n, err := w.to.Write(b)
+	w.err = err
+	return n, err
+}
+
+func (w *writer) failed() error {
+	if w.err == nil {
+		return nil
+	}
+	return fmt.Errorf("the result could not be written to its end: %w", w.err)
 }
 
 // end reports an error, if there is one.

@@ -3,6 +3,7 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"runtime"
 	"slices"
@@ -29,12 +30,14 @@ and its first site has the one and the other as its files.
 Without a list it uses the requests that check makes of both rulebooks, and each
 file of the trees. And it walks visitors who stored the old permanent redirects
 through the new rulebook: a page moved there and back sends them round for ever.
-Exit status 1: visitors are sent round; or, with -expect-none, anything changes.`,
+Exit status 1: visitors are sent round; or a change that -fail-on names, or, with
+-expect-none, any change.`,
 	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 		rules := flags.String("rules", "", "the rulebook, a `file`, where OLD and NEW are folders (default site.kibitz)")
 		as := flags.String("as", "text", "the `form` of the result: text, json")
 		f := &compareFlags{}
 		flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
+		flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may stand several times")
 		f.setup(flags)
 		return func(r *run, args []string) (int, error) {
 			r.rules, r.as = *rules, *as
@@ -54,7 +57,33 @@ Exit status 1: visitors are sent round; or, with -expect-none, anything changes.
 
 type compareFlags struct {
 	expectNone bool
+	failOn     failFlags
 	listFlags
+}
+
+// failChanges are the changes that -fail-on can name, and what each is called there.
+var failChanges = map[string]replay.Change{"loop": replay.NowLoops, "error": replay.NowFails, "not-found": replay.NowLost, "open": replay.NowOpen, "refused": replay.NowRefused,
+	"elsewhere": replay.NowElse, "way": replay.NowWay, "header": replay.NowHeader, "found": replay.NowFound}
+
+const anyChange = "any"
+
+var failWords = append(slices.SortedFunc(maps.Keys(failChanges), func(a, b string) int { return int(failChanges[a] - failChanges[b]) }), anyChange)
+
+type failFlags []string
+
+func (f *failFlags) String() string { return "" }
+
+func (f *failFlags) Set(s string) error {
+	if !slices.Contains(failWords, s) {
+		return fmt.Errorf("it is one of %s", strings.Join(failWords, ", "))
+	}
+	*f = append(*f, s)
+	return nil
+}
+
+// fails reports whether a change of this sort is one that must not be.
+func (f *compareFlags) fails(c replay.Change) bool {
+	return c == replay.NowLoops || f.expectNone || slices.ContainsFunc(f.failOn, func(word string) bool { return word == anyChange || failChanges[word] == c })
 }
 
 // loadSide reads a rulebook, or the rulebook of -rules with a folder as the files
@@ -126,8 +155,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	if err != nil {
 		return 0, err
 	}
-	loops := slices.ContainsFunc(result.Groups, func(g *replay.Group) bool { return g.Change == replay.NowLoops })
-	if len(result.Circles) > 0 || loops || f.expectNone && len(result.Groups) > 0 {
+	if len(result.Circles) > 0 || slices.ContainsFunc(result.Groups, func(g *replay.Group) bool { return f.fails(g.Change) }) {
 		return exitFindings, nil
 	}
 	return exitWell, nil

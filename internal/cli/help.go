@@ -26,8 +26,8 @@ The commands
 `
 
 const topics = `
-Exit status: 0 all is well; 1 errors are found, or expectations are not met;
-2 kibitz could not run.
+Exit status: 0 all is well; 1 errors, expectations that are not met, differences
+or a loop are found; 2 kibitz could not run, or not to the end.
 
 More:  kibitz help COMMAND
        kibitz help language    the rulebook language, whole
@@ -36,6 +36,7 @@ More:  kibitz help COMMAND
        kibitz help statuses    what redirects and errors mean to a browser
        kibitz help lists       request lists, and what they can expect
        kibitz help findings    what check looks for
+       kibitz help exit        the exit status of each command
 `
 
 // help explains a command or a topic.
@@ -79,6 +80,9 @@ func (r *run) help(args []string) error {
 	case "lists":
 		r.markdown(docs.Lists)
 		return nil
+	case "exit":
+		r.markdown(docs.Exit)
+		return nil
 	case "findings":
 		r.findingsHelp()
 		return nil
@@ -88,7 +92,7 @@ func (r *run) help(args []string) error {
 	case "help":
 		return r.help(nil)
 	}
-	for _, k := range proof.Kinds() {
+	for _, k := range append(proof.Kinds(), proof.Syntax) {
 		if k.Name == topic {
 			r.findingHelp(k)
 			return nil
@@ -191,6 +195,7 @@ func (r *run) findingsHelp() {
 	for _, k := range proof.Kinds() {
 		rows = append(rows, []string{r.out.Severity(string(k.Severity), string(k.Severity)), k.Name, k.Summary})
 	}
+	rows = append(rows, []string{r.out.Severity("error", "error"), proof.Syntax.Name, "(-as json, sarif) " + proof.Syntax.Summary})
 	rows = append(rows, []string{r.out.Severity("error", "error"), "stored-redirect-loop", "(compare) visitors who stored an old permanent redirect are sent round for ever by the new rulebook"})
 	r.out.Rows("  ", rows)
 }
@@ -204,5 +209,7 @@ func (r *run) findingHelp(k proof.Kind) {
 			r.out.Printf("    %s\n", line)
 		}
 	}
-	r.out.Printf("\nWhere it is meant, say so in the entry:  accept %s \"why\"\n", k.Name)
+	if k.Name != proof.Syntax.Name {
+		r.out.Printf("\nWhere it is meant, say so in the entry:  accept %s \"why\"\n", k.Name)
+	}
 }

@@ -21,14 +21,11 @@ import (
 func (r *run) showTally(e *engine.Engine, t *replay.Tally, f *replayFlags, took time.Duration) error {
 	switch r.as {
 	case "json":
-		return r.tallyJSON(e, t, f.top)
+		return r.tallyJSON(e, t, f)
 	case "csv":
 		return r.tallyCSV(t)
-	case "junit":
-		return r.casesJUnit("replay")
-	case "tap":
-		r.casesTAP()
-		return nil
+	case "junit", "tap":
+		return r.showCases("replay")
 	}
 	r.tallyText(e, t, f, took)
 	return nil
@@ -126,10 +123,10 @@ type (
 	}
 )
 
-func (r *run) tallyJSON(e *engine.Engine, t *replay.Tally, most int) error {
+func (r *run) tallyJSON(e *engine.Engine, t *replay.Tally, f *replayFlags) error {
 	addresses := func(t *replay.Top) []addressSum {
 		out := []addressSum{}
-		for _, c := range t.Most(most) {
+		for _, c := range t.Most(f.top) {
 			out = append(out, addressSum{Address: c.Address, Requests: c.N})
 		}
 		return out
@@ -163,7 +160,7 @@ func (r *run) tallyJSON(e *engine.Engine, t *replay.Tally, most int) error {
 	for _, u := range t.Unmet {
 		result.NotAsExpected = append(result.NotAsExpected, unmetRequest{u.List, u.Line, u.Target, u.What})
 	}
-	for _, rule := range notReached(e, t.Entries()) {
+	for _, rule := range f.notReached(e, t) {
 		result.NotReached = append(result.NotReached, entryName{rule.Name, place(rule)})
 	}
 	for name, b := range t.Types {
@@ -208,6 +205,15 @@ func (r *run) collect(res *replay.Result) {
 	}
 	name := fmt.Sprintf("%s:%d %s %s", res.List, res.Item.Line, res.Item.Request.Verb(), res.Item.Request.Address)
 	r.cases = append(r.cases, testCase{render.Clean(name), render.Clean(failed)})
+}
+
+// showCases writes the test cases in the form that -as names.
+func (r *run) showCases(name string) error {
+	if r.as == "junit" {
+		return r.casesJUnit(name)
+	}
+	r.casesTAP()
+	return nil
 }
 
 // casesJUnit writes the expectations as JUnit test cases.

@@ -157,6 +157,11 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 		debug.SetMemoryLimit(math.MaxInt64)
 	}, &percent)
 	e, err := r.load()
+	if book, ok := errors.AsType[bookErrors](err); ok && (r.as == "junit" || r.as == "tap") {
+		r.showBookErrors(book)
+		r.cases = []testCase{{render.Clean(r.rulesName() + " can be read"), render.Clean(strings.ReplaceAll(book.Error(), "\n", "; "))}}
+		return exitTrouble, r.showCases(r.rulesName())
+	}
 	if err != nil {
 		return 0, err
 	}

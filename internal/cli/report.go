@@ -83,7 +83,7 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 		},
 		func(r *run) {
 			r.unmet(t, f.top)
-			r.entries(e, t, f.top)
+			r.entries(e, t, f)
 		},
 		func(r *run) { r.bytes(e, t) },
 	)
@@ -342,7 +342,8 @@ func (r *run) unmet(t *replay.Tally, most int) {
 }
 
 // entries is the table of entries by use, with those that nothing reached.
-func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
+func (r *run) entries(e *engine.Engine, t *replay.Tally, f *replayFlags) {
+	most := f.top
 	type use struct {
 		rule *rulebook.Rule
 		replay.Use
@@ -354,7 +355,7 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 			used = append(used, use{rule, u})
 		}
 	}
-	idle := notReached(e, entries)
+	idle := f.notReached(e, t)
 	if len(used) > 0 {
 		timed := slices.ContainsFunc(used, func(u use) bool { return u.Last > 0 })
 		by := "by the requests that they decided"
@@ -403,8 +404,13 @@ func (r *run) entries(e *engine.Engine, t *replay.Tally, most int) {
 	}
 }
 
-// notReached are the entries that decide requests, but none of these.
-func notReached(e *engine.Engine, entries map[string]replay.Use) []*rulebook.Rule {
+// notReached are the entries that decide requests, but none of these; none where -only
+// leaves out what others decided.
+func (f *replayFlags) notReached(e *engine.Engine, t *replay.Tally) []*rulebook.Rule {
+	if len(f.only) > 0 {
+		return nil
+	}
+	entries := t.Entries()
 	var idle []*rulebook.Rule
 	for _, rule := range e.Book.Rules {
 		switch rule.Action.(type) {

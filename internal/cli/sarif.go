@@ -76,7 +76,7 @@ func (r *run) checkSARIF(report *proof.Report) error {
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
 	run.Tool.Driver.Name = "kibitz"
 	index := map[string]int{}
-	for i, k := range proof.Kinds() {
+	for i, k := range append(proof.Kinds(), proof.Syntax) {
 		rule := sarifRule{ID: k.Name, ShortDescription: sarifText{k.Summary}, Help: sarifText{"Before:\n" + k.Before + "\n\nAfter:\n" + k.After}}
 		rule.Configuration.Level = string(k.Severity)
 		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, rule)

@@ -60,10 +60,23 @@ func (r *run) trace(f *requestFlags, url string) (int, error) {
 		return 0, err
 	}
 	v := e.Visit(req)
-	if r.as == "json" {
-		return r.traceJSON(e, v)
+	traces := make([]*engine.Trace, len(v.Hops))
+	for i, h := range v.Hops {
+		if traces[i], err = e.Confirm(h.Request, h.Response); err != nil {
+			return 0, err
+		}
 	}
-	r.traceText(e, v)
+	if r.as == "json" {
+		err = r.traceJSON(v, traces)
+	} else {
+		r.traceText(v, traces)
+	}
+	if err != nil {
+		return 0, err
+	}
+	if v.Ending == engine.Loop || v.Ending == engine.TooLong {
+		return exitFindings, nil
+	}
 	return exitWell, nil
 }
 
@@ -106,7 +119,7 @@ func hopTarget(h engine.Hop) string {
 	return h.Request.Address.Target()
 }
 
-func (r *run) traceText(e *engine.Engine, v *engine.Visit) {
+func (r *run) traceText(v *engine.Visit, traces []*engine.Trace) {
 	out := r.out
 	req := v.Hops[0].Request
 	out.Printf("%s %s\n\n", render.Clean(req.Verb()), render.Clean(req.Address.String()))
@@ -134,7 +147,7 @@ func (r *run) traceText(e *engine.Engine, v *engine.Visit) {
 		shown = shown[:4]
 	}
 	for i, h := range shown {
-		r.hopSteps(e, i, h)
+		r.hopSteps(i, h, traces[i])
 	}
 	if len(shown) < len(v.Hops) {
 		out.Printf("\nThe other %d answers come about in the same way.\n", len(v.Hops)-len(shown))
@@ -197,14 +210,13 @@ func (r *run) sizes(resp *engine.Response) {
 }
 
 // hopSteps tells how one answer came about.
-func (r *run) hopSteps(e *engine.Engine, i int, h engine.Hop) {
-	out := r.out
+func (r *run) hopSteps(i int, h engine.Hop, trace *engine.Trace) {
+	out, resp := r.out, h.Response
 	out.Printf("\nAnswer %d: %s %s\n\n", i+1, render.Clean(h.Request.Verb()), render.Short(h.Request.Address.String(), out.Width-20))
 	for _, line := range wrapList(fieldValues(h), out.Width-2) {
 		out.Printf("  %s\n", line)
 	}
 	out.Printf("\n")
-	resp, trace := e.Trace(h.Request)
 	names, places := 0, 0
 	for _, s := range trace.Steps {
 		if s.Rule != nil && !isPathReason(s) {
@@ -307,7 +319,7 @@ type traceStep struct {
 	Text  string `json:"text"`
 }
 
-func (r *run) traceJSON(e *engine.Engine, v *engine.Visit) (int, error) {
+func (r *run) traceJSON(v *engine.Visit, traces []*engine.Trace) error {
 	type answer struct {
 		render.Answer
 		Steps []traceStep `json:"steps"`
@@ -316,10 +328,9 @@ func (r *run) traceJSON(e *engine.Engine, v *engine.Visit) (int, error) {
 		Ending  engine.Ending `json:"ending"`
 		Answers []answer      `json:"answers"`
 	}{Ending: v.Ending}
-	for _, h := range v.Hops {
+	for i, h := range v.Hops {
 		a := answer{Answer: render.NewAnswer(h.Request, h.Response)}
-		_, trace := e.Trace(h.Request)
-		for _, s := range trace.Steps {
+		for _, s := range traces[i].Steps {
 			step := traceStep{Fits: s.Fits, Text: s.Text}
 			if s.Rule != nil {
 				step.Entry, step.At = s.Rule.Name, place(s.Rule)
@@ -328,5 +339,5 @@ func (r *run) traceJSON(e *engine.Engine, v *engine.Visit) (int, error) {
 		}
 		result.Answers = append(result.Answers, a)
 	}
-	return exitWell, r.writeJSON(result)
+	return r.writeJSON(result)
 }

@@ -309,11 +309,7 @@ func (r *run) verifiedMachine(all []*live.Verified) error {
 		name := fmt.Sprintf("%s:%d %s %s", v.List, v.Item.Line, v.Item.Request.Verb(), v.Item.Request.Address)
 		r.cases = append(r.cases, testCase{render.Clean(name), render.Clean(strings.TrimSuffix(failed, ";"))})
 	}
-	if r.as == "junit" {
-		return r.casesJUnit("verify")
-	}
-	r.casesTAP()
-	return nil
+	return r.showCases("verify")
 }
 
 func (r *run) verifiedJSON(all []*live.Verified) error {
