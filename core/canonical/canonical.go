@@ -313,6 +313,58 @@ func Marked(path string) string {
 // Unmarked undoes Marked.
 func Unmarked(text string) string { return strings.ReplaceAll(text, "%!", "%") }
 
+// Map gives canonical text in which each decoded character is changed; what is a
+// character of its own (see Marked) stays.
+func Map(text string, change func(rune) rune) string {
+	var b strings.Builder
+	eachCharacter(text, func(raw string, r rune) {
+		if r == utf8.RuneError {
+			b.WriteString(raw)
+			return
+		}
+		b.WriteString(Spell(string(change(r))))
+	})
+	return b.String()
+}
+
+// Readable gives canonical text for people: printable characters beyond ASCII and
+// blanks are decoded, everything else stays, so that it still means the same in a
+// link.
+func Readable(text string) string {
+	if strings.IndexByte(text, '%') < 0 {
+		return text
+	}
+	var b strings.Builder
+	eachCharacter(text, func(raw string, r rune) {
+		if r == ' ' || r >= utf8.RuneSelf && r != utf8.RuneError && unicode.IsPrint(r) {
+			b.WriteRune(r)
+			return
+		}
+		b.WriteString(raw)
+	})
+	return b.String()
+}
+
+// eachCharacter gives the characters of text, as they stand and decoded; one of its
+// own is utf8.RuneError, and what stands encoded without need keeps its spelling.
+func eachCharacter(text string, yield func(raw string, r rune)) {
+	for text != "" {
+		n, r := 1, rune(text[0])
+		switch {
+		case text[0] == '%':
+			if n = encodedRune(text); n > 0 {
+				r, _ = utf8.DecodeRuneInString(Decode(text[:n]))
+			} else {
+				n, r = min(3, len(text)), utf8.RuneError
+			}
+		case r >= utf8.RuneSelf:
+			r, n = utf8.DecodeRuneInString(text)
+		}
+		yield(text[:n], r)
+		text = text[n:]
+	}
+}
+
 // encodedRune is the length of the encoded character at the start of text, 0
 // where the byte there is a character of its own.
 func encodedRune(text string) int {

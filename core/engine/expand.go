@@ -6,13 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"html"
-	"net/url"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/net/http/httpguts"
 
 	"kibitz/core/canonical"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
 
@@ -43,28 +45,35 @@ func (v *values) text(p *rulebook.Piece) (text string, encoded bool) {
 		v.copied = v.copied || beside(p.Field)
 	}
 	for _, f := range p.Filters {
-		text = filter(f, text)
+		text = filter(f, text, encoded)
 	}
 	return text, encoded
 }
 
-// filter changes ASCII letters and blanks, and leaves %XX as it is.
-func filter(name, s string) string {
-	if name == "dashes" {
+// filter changes a value: its letters, by Unicode's simple case mapping, one for
+// one; or its blanks.
+func filter(name, s string, encoded bool) string {
+	change := unicode.ToLower
+	switch name {
+	case "dashes":
 		return strings.NewReplacer("%20", "-", " ", "-", "_", "-").Replace(s)
+	case "upper":
+		change = unicode.ToUpper
 	}
-	out := []byte(s)
-	for i := 0; i < len(out); i++ {
-		switch c := out[i]; {
-		case c == '%' && i+2 < len(out) && isHex(out[i+1]) && isHex(out[i+2]):
-			i += 2
-		case name == "lower" && 'A' <= c && c <= 'Z':
-			out[i] += 'a' - 'A'
-		case name == "upper" && 'a' <= c && c <= 'z':
-			out[i] -= 'a' - 'A'
+	if encoded {
+		return canonical.Map(s, change)
+	}
+	var b strings.Builder
+	for s != "" {
+		r, n := utf8.DecodeRuneInString(s)
+		if r == utf8.RuneError { // what is no character stays
+			b.WriteString(s[:n])
+		} else {
+			b.WriteRune(change(r))
 		}
+		s = s[n:]
 	}
-	return string(out)
+	return b.String()
 }
 
 func isHex(c byte) bool {
@@ -153,7 +162,13 @@ func forHeader(_ *rulebook.Piece, text string, _ bool) (string, error) {
 	return text, nil
 }
 
-func forText(_ *rulebook.Piece, text string, _ bool) (string, error) { return text, nil }
+// forText shows a value to people.
+func forText(_ *rulebook.Piece, text string, encoded bool) (string, error) {
+	if encoded {
+		text = canonical.Readable(text)
+	}
+	return text, nil
+}
 
 // path fills the path of a target and makes it canonical.
 func (v *values) path(t *rulebook.Template) (string, error) {
@@ -188,11 +203,11 @@ func (v *values) queryOf(t *rulebook.Template, q rulebook.Query) (string, error)
 	}
 	switch {
 	case own == "":
-		return sent, nil
+		return encodeStray(sent), nil
 	case sent == "":
 		return own, nil
 	}
-	return own + "&" + sent, nil
+	return own + "&" + encodeStray(sent), nil
 }
 
 // parameters keeps those whose name passes, as they were sent.
@@ -241,13 +256,13 @@ func (v *values) location(t *rulebook.Template, q rulebook.Query) (string, error
 			return "", err
 		}
 		host, err := v.fill(t.Host, forHost)
+		if err == nil {
+			host, err = request.Authority(scheme, host)
+		}
 		if err != nil {
 			return "", err
 		}
 		out = scheme + "://" + host + path
-		if u, err := url.Parse(out); err != nil || u.Host == "" {
-			return "", fmt.Errorf("the result %q is no valid URL", out)
-		}
 	}
 	if query != "" {
 		out += "?" + query
@@ -282,7 +297,8 @@ func (v *values) fillPage(page string) string {
 			page = page[i+1:]
 			continue
 		}
-		text, _ := v.text(&p)
+		text, encoded := v.text(&p)
+		text, _ = forText(&p, text, encoded)
 		b.WriteString(html.EscapeString(text))
 		page = page[i+end+1:]
 	}

@@ -16,14 +16,15 @@ import (
 
 // state is what is known of a request while the rulebook is read.
 type state struct {
-	engine *Engine
-	site   *siteEngine
-	req    *request.Request
-	find   finder
-	trace  *Trace            // nil but for a trace
-	light  bool              // the header is not wanted
-	met    *[]*rulebook.Rule // the entries that the reading comes to, where they are wanted
-	inside bool              // whoever is asked for a name is let in
+	engine  *Engine
+	site    *siteEngine
+	req     *request.Request
+	find    finder
+	trace   *Trace            // nil but for a trace
+	light   bool              // the header is not wanted
+	met     *[]*rulebook.Rule // the entries that the reading comes to, where they are wanted
+	inside  bool              // whoever is asked for a name is let in
+	looking bool              // for what is hidden
 
 	path     string // canonical, as it stands
 	asked    string // canonical, as it was asked for
@@ -102,9 +103,23 @@ func (s *state) number(f rulebook.FieldKind) (int64, bool) {
 	return s.req.Body, true
 }
 
-// atPath says what the tree has at the path as it stands, hidden or not.
+// atPath says what the tree has at the path as it stands. What is hidden there is
+// missing, so that nobody learns of it.
 func (s *state) atPath() string {
 	n, _ := s.node(s.path)
+	if n != nil && n.Hidden {
+		// Entries that say what is hidden do not test this; what others find meanwhile
+		// does not count.
+		if s.looking {
+			return "missing"
+		}
+		s.looking = true
+		shown := s.showsHidden()
+		s.looking = false
+		if !shown {
+			return "missing"
+		}
+	}
 	switch {
 	case n == nil || !n.Folder && strings.HasSuffix(s.path, "/"):
 		return "missing"

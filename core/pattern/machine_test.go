@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"unicode"
 
 	"kibitz/core/canonical"
 )
@@ -116,13 +117,10 @@ func expand(pieces []Copy, path string, captures []string) string {
 		} else if p.Group > 0 {
 			text = captures[p.Group-1]
 		}
-		for i := range len(text) {
-			if c := text[i]; p.Change != nil {
-				out += string(p.Change(c))
-			} else {
-				out += string(c)
-			}
+		if p.Change != nil {
+			text = canonical.Map(text, unicode.ToUpper)
 		}
+		out += text
 	}
 	return regexp.MustCompile("/+").ReplaceAllString(out, "/")
 }
@@ -138,6 +136,9 @@ func TestPreimages(t *testing.T) {
 	lit := func(s string) Copy { return Copy{Text: s, Group: Literal} }
 	one, two, whole := Copy{Group: 1}, Copy{Group: 2}, Copy{Group: Whole}
 	words := short("ab/-", 6)
+	for _, w := range short("ab/", 3) { // with characters that change as a whole, and some that do not
+		words = append(words, "/a/%C3%A4"+w, "/a/"+w+"%C3%A4b", "/a/%C3%84b"+w, "/a/%2F"+w, "/a/"+w+"%FF%20")
+	}
 	for _, test := range []struct {
 		from   string
 		pieces []Copy
@@ -155,7 +156,9 @@ func TestPreimages(t *testing.T) {
 		{"~/(?:(a|b)-)*", []Copy{lit("/"), one}, "/b", true},
 		{"~/(?:(a|b)-)*", []Copy{lit("/"), one, one}, "/aa", true},
 		{"/b/:x/*", []Copy{lit("/"), two, lit("/"), one, lit("/"), two}, "~.*a/b/a.*", true},
-		{"/a/:x", []Copy{lit("/"), {Group: 1, Change: upper}}, "/A:r*", true},
+		{"/a/:x", []Copy{lit("/"), {Group: 1, Change: upper}}, "/A:r*", false}, // an encoded character may become any
+		{"/a/:x", []Copy{lit("/"), {Group: 1, Change: upper}}, "/%C3%84*", false},
+		{"/a/:x", []Copy{lit("/"), {Group: 1, Change: upper}, lit("/"), {Group: 1, Change: upper}}, "/%C3%84B/:r", false},
 		{"/:x{/b}?", []Copy{lit("/"), one, lit("/a")}, "/a/a", true},
 	} {
 		p, err := Path(test.from, false)

@@ -19,7 +19,7 @@ import (
 type Copy struct {
 	Text   string          // literal, canonical and Marked
 	Group  int             // what a capture took, counted from 1; Whole, Anything or Literal
-	Change func(byte) byte // of each byte that stands bare; nil for none
+	Change func(byte) byte // of each byte that stands bare, while an encoded character may become any; nil for none
 }
 
 // Of Copy.Group.
@@ -408,7 +408,7 @@ func (w *preimage) ends(t thread) bool {
 }
 
 // step moves the threads of a state by one byte.
-func (w *preimage) step(set []thread, c byte, inHex bool) []thread {
+func (w *preimage) step(set []thread, c byte, hex int) []thread {
 	next, seen := map[string]thread{}, map[string]bool{}
 	if w.steps += len(set); w.steps > stepsPerState*w.limit {
 		w.large = true
@@ -419,27 +419,60 @@ func (w *preimage) step(set []thread, c byte, inHex bool) []thread {
 		if inst.Op == syntax.InstMatch || inst.Op == syntax.InstEmptyWidth || !inst.MatchRune(rune(c)) {
 			continue
 		}
-		dead := false
-		moved := thread{pc: inst.Out, slots: slices.Clone(t.slots)}
+		moved := []thread{{pc: inst.Out, slots: slices.Clone(t.slots)}}
 		for i, s := range t.slots {
 			if s.phase != open {
 				continue
 			}
-			b := c
-			if w.copies[i].Change != nil && !inHex {
-				b = w.copies[i].Change(c)
+			var to []int
+			switch changes := w.copies[i].Change != nil; {
+			case changes && (hex == bare && c != '%'):
+				to = []int{w.into.step(int(s.here), w.copies[i].Change(c))}
+			case changes && (hex == lead && (c == '!' || strings.IndexByte("89AB", c) < 0)): // a character begins
+				to = w.characters(int(s.here))
+			case changes:
+				continue // it goes on
+			default:
+				to = []int{w.into.step(int(s.here), c)}
 			}
-			if q := w.into.step(int(s.here), b); q != 0 {
-				moved.slots[i].here = int32(q)
-			} else {
-				dead = true
+			var branches []thread
+			for _, m := range moved {
+				for _, q := range to {
+					if q != 0 {
+						s := m.slots[i]
+						s.here = int32(q)
+						branches = append(branches, m.with(i, s))
+					}
+				}
 			}
+			moved = branches
 		}
-		if !dead {
-			w.follow(next, seen, moved, 0)
+		for _, m := range moved {
+			w.follow(next, seen, m, 0)
 		}
 	}
 	return sorted(next)
+}
+
+// Where a byte stands in a marked path, for copies that change characters.
+const (
+	bare = iota
+	tail // the last digit of an encoded byte is to come
+	lead // the first is, or a !
+	own  // the first of a byte that is a character of its own
+)
+
+// after gives where the byte behind c stands.
+func after(hex int, c byte) int {
+	switch {
+	case c == '%':
+		return lead
+	case hex == lead && c == '!':
+		return own
+	case hex >= lead:
+		return tail
+	}
+	return bare
 }
 
 func sorted(set map[string]thread) []thread {
@@ -455,8 +488,8 @@ func sorted(set map[string]thread) []thread {
 	return out
 }
 
-// explore makes the automaton: a state is a set of threads, and how many bytes
-// of an encoded character are still to come.
+// explore makes the automaton: a state is a set of threads, and where in an encoded
+// character it is.
 func (w *preimage) explore() (*Lang, error) {
 	first := thread{pc: uint32(w.prog.Start), slots: make([]slot, len(w.copies))}
 	start, seen := map[string]thread{}, map[string]bool{}
@@ -504,18 +537,11 @@ func (w *preimage) explore() (*Lang, error) {
 				row[j] = row[cut[j]]
 				continue
 			}
-			c, hex := PathBytes[j], 0
+			c, hex := PathBytes[j], bare
 			if hexed {
-				switch {
-				case c == '%':
-					hex = 2
-				case states[i].hex > 0 && c != '!':
-					hex = states[i].hex - 1
-				case states[i].hex > 0:
-					hex = states[i].hex
-				}
+				hex = after(states[i].hex, c)
 			}
-			row[j] = number(w.step(states[i].set, c, states[i].hex > 0), hex)
+			row[j] = number(w.step(states[i].set, c, states[i].hex), hex)
 		}
 		l.next = append(l.next, row...)
 	}

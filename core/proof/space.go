@@ -43,8 +43,7 @@ type space struct {
 	effort  int
 	base    request.Request
 	reach   map[*rulebook.Rule]*reach
-	files   pattern.Machine // paths of files, and of folders
-	folder  pattern.Machine
+	inTree  []treeSets // as treeHas gives them: at least, and at most
 	memo    map[string]pathAnswer
 	asks    bool                   // some entry asks for a name
 	rows    map[string][]placedRow // of all tables, by path
@@ -185,8 +184,8 @@ func (sp *space) pathTest(t *rulebook.Test) (most, least pattern.Machine) {
 	for _, v := range t.Values {
 		switch {
 		case t.Field.Kind == rulebook.FieldFile && v.Kind == rulebook.ValueText:
-			m := sp.treeHas(v.Text)
-			over, under = append(over, m), append(under, m)
+			most, least := sp.treeHas(v.Text)
+			over, under = append(over, most), append(under, least)
 		case v.Kind == rulebook.ValueText:
 			m := pattern.Words([]string{canonical.Marked(v.Text)})
 			over, under = append(over, m), append(under, m)
@@ -215,28 +214,44 @@ func (sp *space) pathTest(t *rulebook.Test) (most, least pattern.Machine) {
 	return pattern.Or(over...), low
 }
 
-// treeHas gives the paths at which the tree has a file, a folder, or nothing.
-func (sp *space) treeHas(what string) pattern.Machine {
-	if sp.files == nil {
-		var files, folders []string
+// treeHas gives at most and at least the paths at which the tree has a file, a folder,
+// or nothing. What is hidden is nothing, but where an entry may show it.
+func (sp *space) treeHas(what string) (most, least pattern.Machine) {
+	if sp.inTree == nil {
+		var files, folders [2][]string // those that are surely seen, and those that may be
+		folders = [2][]string{{"/"}, {"/"}}
+		shown := slices.ContainsFunc(sp.site.Rules, func(r *rulebook.Rule) bool {
+			a, ok := r.Action.(*rulebook.Folder)
+			return ok && a.Hidden != nil && *a.Hidden
+		})
 		sp.Tree(sp.site).Each(func(n *site.Node) {
 			path := canonical.Marked(n.Path)
-			if n.Folder {
-				folders = append(folders, path, path+"/")
-			} else {
-				files = append(files, path)
+			for i, seen := range []bool{!n.Hidden, !n.Hidden || shown} {
+				switch {
+				case !seen:
+				case n.Folder:
+					folders[i] = append(folders[i], path, path+"/")
+				default:
+					files[i] = append(files[i], path)
+				}
 			}
 		})
-		sp.files, sp.folder = pattern.Words(files), pattern.Words(append(folders, "/"))
+		for i := range files {
+			sp.inTree = append(sp.inTree, treeSets{pattern.Words(files[i]), pattern.Words(folders[i])})
+		}
 	}
+	sure, perhaps := sp.inTree[0], sp.inTree[1]
 	switch what {
 	case "exists":
-		return sp.files
+		return perhaps.files, sure.files
 	case "folder":
-		return sp.folder
+		return perhaps.folders, sure.folders
 	}
-	return pattern.Not(pattern.Or(sp.files, sp.folder))
+	return pattern.Not(pattern.Or(sure.files, sure.folders)), pattern.Not(pattern.Or(perhaps.files, perhaps.folders))
 }
+
+// treeSets are the paths of a tree.
+type treeSets struct{ files, folders pattern.Machine }
 
 // A question asks for a request that all of in take and none of out.
 type question struct {

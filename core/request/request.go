@@ -166,6 +166,37 @@ func (a *Address) setAuthority(authority string) error {
 	return nil
 }
 
+// Authority gives a host with its port, if there is one, as it stands in a URL of a
+// scheme: in ASCII, in lower case, without the scheme's own port (WHATWG URL). With
+// no scheme the port stays. It fails where no browser takes the host.
+func Authority(scheme, s string) (string, error) {
+	if strings.ContainsAny(s, `@/\?#`) {
+		return "", fmt.Errorf("%q is no host", s)
+	}
+	switch scheme {
+	case "http", "https":
+		a := Address{Scheme: scheme}
+		if err := a.setAuthority(s); err != nil {
+			return "", err
+		}
+		return strings.TrimPrefix(a.Origin(), scheme+"://"), nil
+	case "":
+		a := Address{Scheme: "https"}
+		if err := a.setAuthority(s); err != nil {
+			return "", err
+		}
+		if i := strings.LastIndexByte(s, ':'); i > strings.LastIndexByte(s, ']') && s[i+1:] != "" {
+			return a.Host + ":" + strconv.Itoa(a.Port), nil
+		}
+		return a.Host, nil
+	}
+	u, err := url.Parse(scheme + "://" + s + "/")
+	if err != nil || u.Host() == "" {
+		return "", fmt.Errorf("%q is no host", s)
+	}
+	return u.Host(), nil
+}
+
 // IsMethod reports whether a word is written as methods are: in capitals (RFC 9110, 9.1).
 func IsMethod(s string) bool {
 	return s != "" && strings.Trim(s, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == ""

@@ -5,9 +5,11 @@ package rulebook
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
+	"kibitz/core/canonical"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 )
@@ -234,6 +236,22 @@ func (s Statuses) Words() []string { return s.words }
 type Query struct {
 	Mode QueryMode
 	Only []string
+	Said bool // the entry says `keep`, which is so anyhow where the result has none of its own
+}
+
+// beside says why a result's own query and what becomes of the request's do not go
+// together; "" if they do.
+func (q Query) beside(own string) (problem string) {
+	if q.Mode == QueryKeep && q.Said {
+		return "`to` has a query of its own: write `query merge` to send the request's parameters along with it"
+	}
+	for _, pair := range strings.Split(own, "&") {
+		name, _, _ := strings.Cut(pair, "=")
+		if q.Mode == QueryOnly && slices.Contains(q.Only, canonical.Decode(strings.ReplaceAll(name, "+", " "))) {
+			return "`to` names the parameter " + name + " itself, so the request's cannot be sent along: leave one of them out"
+		}
+	}
+	return ""
 }
 
 // QueryMode is how a request's query goes into a result.

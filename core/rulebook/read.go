@@ -483,7 +483,7 @@ func (b *builder) action(r *Rule, captures []string) Action {
 		}
 		return a
 	case KindError:
-		a := &ErrorPage{Body: b.body(e, nil)}
+		a := &ErrorPage{Body: b.body(e, captures)}
 		if c := e.clause("for"); c != nil {
 			a.For = b.statuses(c.Values, 4)
 		}
@@ -511,7 +511,13 @@ func (b *builder) setting(r *Rule, captures []string) Action {
 	}
 	switch r.Kind {
 	case KindFolder:
-		return b.folderAction(e)
+		a := b.folderAction(e)
+		for _, t := range r.Tests {
+			if a.Hidden != nil && t.Field.Kind == FieldFile {
+				b.errs.add(t.Place, t.Width, "`hidden` decides what `file` can see, so an entry that says it cannot test `file`: test `path`, or leave it to `in`")
+			}
+		}
+		return a
 	case KindHeader:
 		return b.header(e, captures)
 	case KindMedia:
@@ -593,9 +599,11 @@ func (b *builder) query(e *Entry, to *Template) Query {
 	}
 	switch mode {
 	case "keep":
+		q := Query{Mode: QueryKeep, Said: true}
 		if own {
-			b.errs.at(w, "`to` has a query of its own: write `query merge` to send the request's parameters along with it")
+			b.errs.at(w, "%s", q.beside(""))
 		}
+		return q
 	case "merge":
 		return Query{Mode: QueryMerge}
 	case "only":
@@ -605,6 +613,15 @@ func (b *builder) query(e *Entry, to *Template) Query {
 		q := Query{Mode: QueryOnly}
 		for _, w := range c.Values[1:] {
 			q.Only = append(q.Only, w.Text)
+		}
+		if own {
+			text := ""
+			for _, p := range to.Query {
+				text += p.Text
+			}
+			if problem := q.beside(text); problem != "" {
+				b.errs.at(w, "%s", problem)
+			}
 		}
 		return q
 	case "drop":
@@ -660,7 +677,7 @@ func (b *builder) moves(r *Rule) *Moves {
 	if r.Site != nil {
 		base, keep = r.Site.Address, r.Site.KeepSlashes
 	}
-	table, problems := readTable(b.path(w), text, rowReader{def, r.Fold, base, keep})
+	table, problems := readTable(b.path(w), text, rowReader{def, r.Fold, base, keep, a.Query})
 	for _, p := range problems {
 		b.errs.at(w, "%s: %v", table.Name, p)
 	}

@@ -132,6 +132,19 @@ func TestTables(t *testing.T) {
 			t.Errorf("%q: %v, want %q", test.csv, err, test.want)
 		}
 	}
+	for _, test := range []struct{ csv, rest, want string }{
+		{"/A,,410\n/a,,404\n", "ignoring case", "line 2: /a is on line 1 already"},
+		{"/a,/b?x=1\n", "as permanent query keep", "line 1: the new address has a query of its own: write `query merge`"},
+		{"/a,/b?x=1\n", "as permanent query only y x", "the new address names the parameter x itself"},
+		{"/a,/b?x=1\n", "as permanent query only y", ""},
+		{"/a,/b?x=1\n", "as permanent query merge", ""},
+		{"/a,https://h.example:99999/\n", "as permanent", "no host"},
+		{"/a,https://me:x@h.example/b\n", "as permanent", "write https://h.example"},
+	} {
+		if err := read(test.csv, test.rest); test.want == "" && err != nil || test.want != "" && (err == nil || !strings.Contains(err.Error(), test.want)) {
+			t.Errorf("%q %s: %v, want %q", test.csv, test.rest, err, test.want)
+		}
+	}
 	if err := read("/a,/b\n", ""); err == nil || !strings.Contains(err.Error(), "no status") {
 		t.Errorf("a row without a status: %v", err)
 	}

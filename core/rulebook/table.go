@@ -58,10 +58,11 @@ func readTable(name string, text []byte, r rowReader) (*Table, []error) {
 
 // A rowReader reads the rows of a table.
 type rowReader struct {
-	def  int // the status of rows that name none; 0 if each must
-	fold bool
-	base request.Address
-	keep bool
+	def   int // the status of rows that name none; 0 if each must
+	fold  bool
+	base  request.Address
+	keep  bool
+	query Query // as the entry says it
 }
 
 // someRows are those of a table or a part of it, and what is wrong with others.
@@ -244,14 +245,13 @@ func (t *rowReader) row(row []string) (Row, error) {
 		return r, err
 	}
 	r.Query, r.HasQuery = a.Query, a.HasQuery && a.Query != ""
-	if gone {
-		return r, nil
-	}
-	if err := checkNew(r.New); err != nil {
-		return r, err
-	}
-	if r.selfPointing(a, t.base, t.keep, t.fold) {
-		return r, fmt.Errorf("%s points at itself", old)
+	if !gone {
+		if err := t.checkNew(r.New); err != nil {
+			return r, err
+		}
+		if r.selfPointing(a, t.base, t.keep, t.fold) {
+			return r, fmt.Errorf("%s points at itself", old)
+		}
 	}
 	if t.fold {
 		r.Path = canonical.Fold(r.Path)
@@ -269,7 +269,14 @@ func (r *Row) address() string {
 }
 
 // checkNew holds a new address to the rules of `to`, without values.
-func checkNew(s string) error {
+func (t *rowReader) checkNew(s string) error {
+	if strings.IndexByte(s, '?') >= 0 {
+		_, query, _ := strings.Cut(s, "?")
+		query, _, _ = strings.Cut(query, "#")
+		if problem := t.query.beside(query); problem != "" {
+			return errors.New(strings.ReplaceAll(problem, "`to`", "the new address"))
+		}
+	}
 	switch {
 	case strings.HasPrefix(s, "//"):
 		return fmt.Errorf("the new address begins with one slash or with a scheme: write https:%s", s)
@@ -277,8 +284,12 @@ func checkNew(s string) error {
 		return nil
 	case strings.Contains(s, "://"):
 		var a request.Address
-		_, err := request.Parse(s, a)
-		return err
+		if a, err := request.Parse(s, a); err != nil {
+			return err
+		} else if authority, _, _ := strings.Cut(s[strings.Index(s, "://")+3:], "/"); strings.Contains(authority, "@") {
+			return fmt.Errorf("a name and password have no place in an address: write %s", a.Origin())
+		}
+		return nil
 	}
 	return fmt.Errorf("the new address begins with a slash or with https://: write /%s", s)
 }

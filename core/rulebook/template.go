@@ -3,11 +3,12 @@ package rulebook
 // Templates: text with values in braces.
 
 import (
-	"fmt"
 	"net/url"
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"kibitz/core/request"
 )
 
 // A Template is text with values in it. Of a `to` the parts are told apart;
@@ -285,15 +286,32 @@ func (b *builder) checkTarget(w Word, t *Template) bool {
 			}
 		}
 	}
-	if host, ok := Constant(t.Host); ok && t.Scheme != nil {
-		scheme, _ := Constant(t.Scheme)
-		if scheme == "" {
-			scheme = "https"
+	if t.Scheme == nil {
+		return true
+	}
+	scheme, _ := Constant(t.Scheme)
+	host := ""
+	for _, p := range t.Host { // with a stand-in for each value
+		switch {
+		case !p.Value:
+			host += p.Text
+		case strings.HasSuffix(host, ":"):
+			host += "1"
+		default:
+			host += "x"
 		}
-		if _, err := url.Parse(fmt.Sprintf("%s://%s/", scheme, host)); err != nil || strings.ContainsAny(host, " @<>\\^|") {
-			b.errs.at(w, "%q is no host", host)
-			return false
+	}
+	ascii, err := request.Authority(scheme, host)
+	if err != nil {
+		constant, _ := Constant(t.Host)
+		if constant == "" {
+			constant = w.Text
 		}
+		b.errs.at(w, "%q is no host that a browser takes", constant)
+		return false
+	}
+	if _, constant := Constant(t.Host); constant {
+		t.Host = []Piece{{Text: ascii}}
 	}
 	return true
 }
