@@ -137,7 +137,7 @@ func (s *state) limits(r *Response) bool {
 		status int
 		what   string
 	}{
-		{int64(len(s.req.Address.Target())), func(l *rulebook.Limit) int64 { return l.URL }, http.StatusRequestURITooLong, "URL"},
+		{int64(s.req.Address.Sent()), func(l *rulebook.Limit) int64 { return l.URL }, http.StatusRequestURITooLong, "URL"},
 		{headers, func(l *rulebook.Limit) int64 { return l.Headers }, http.StatusRequestHeaderFieldsTooLarge, "header"},
 		{s.req.Body, func(l *rulebook.Limit) int64 { return l.Body }, http.StatusRequestEntityTooLarge, "body"},
 	} {
@@ -487,7 +487,7 @@ func (s *state) folder(r *Response, n *site.Node, slash bool) {
 	if target != "" {
 		s.path = asked
 		r.Status, r.Cause, r.By = http.StatusMovedPermanently, CauseSlash, by
-		r.Location = request.Address{Path: target, Query: s.query, HasQuery: s.query != ""}.Target()
+		r.Location = request.Address{Path: target, Query: encodeStray(s.query), HasQuery: s.query != ""}.Target()
 		s.note(by, "a folder: answers 301 to %s", r.Location)
 		return
 	}

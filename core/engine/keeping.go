@@ -3,7 +3,7 @@ package engine
 import (
 	"fmt"
 	"net/http"
-	"strconv"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,13 +14,15 @@ import (
 // lower-case names.
 type Directives map[string]string
 
-// CacheControl reads a Cache-Control field.
+// CacheControl reads a Cache-Control field. Of a directive that stands twice the first
+// counts (RFC 9111, 4.2.1).
 func CacheControl(field string) Directives {
 	d := Directives{}
-	for _, item := range strings.Split(field, ",") {
-		name, value, _ := strings.Cut(strings.TrimSpace(item), "=")
-		if name != "" {
-			d[strings.ToLower(strings.TrimSpace(name))] = strings.Trim(strings.TrimSpace(value), `"`)
+	for _, item := range request.List(field) {
+		name, value, _ := strings.Cut(item, "=")
+		name = strings.ToLower(strings.TrimSpace(name))
+		if _, twice := d[name]; !twice && name != "" {
+			d[name] = request.Unquote(strings.TrimSpace(value))
 		}
 	}
 	return d
@@ -35,69 +37,153 @@ func (d Directives) has(name string) bool {
 // 9110, 15.1).
 var heuristic = map[int]bool{200: true, 203: true, 204: true, 206: true, 300: true, 301: true, 308: true, 404: true, 405: true, 410: true, 414: true, 501: true}
 
-// Keeping says in a sentence how long a browser keeps the answer to a request.
-func Keeping(req *request.Request, r *Response) string {
+// A manner is how a browser keeps an answer.
+type manner uint8
+
+const (
+	keptNot       manner = iota
+	keptStale            // kept, but asked for again each time
+	keptFor              // for some seconds
+	keptUntil            // a time
+	keptForever          // a permanent redirect, of which nothing says otherwise
+	keptByGuess          // as each browser sees fit
+	keptOnceAgain        // it says that what was kept is good
+)
+
+// keeping is how a browser keeps an answer, and what says so.
+type keeping struct {
+	manner  manner
+	why     string
+	seconds int64 // for keptFor: what is left
+	until   string
+	private bool // kept by the browser alone
+	said    bool // there is a Cache-Control
+}
+
+// keep reads an answer's header fields as a private cache does (RFC 9111, 3, 4.2 and
+// 5.2) at the time now, or where now is not known.
+func keep(req *request.Request, r *Response, now time.Time) keeping {
 	if !keepable(req) {
-		return "not kept: only answers to GET and HEAD are"
+		return keeping{manner: keptNot, why: "only answers to GET and HEAD are"}
 	}
 	if r.Status == http.StatusNotModified {
-		return "what the browser has kept is good once more (RFC 9111, 4.3.4)"
+		return keeping{manner: keptOnceAgain}
 	}
-	now := req.Time
 	field, said := r.Get("Cache-Control")
 	d := CacheControl(field)
-	redirect := Follows(r)
-	what := "kept"
-	if redirect {
-		what = "remembered by browsers"
+	k := keeping{private: d.has("private"), said: said}
+	stale := func(why string) keeping {
+		k.manner, k.why = keptStale, why
+		return k
 	}
-	who := ""
-	if d.has("private") {
-		who = ", by the browser alone"
-	}
-	seconds, err := strconv.ParseInt(d["max-age"], 10, 64)
 	switch {
 	case d.has("no-store"):
-		return "not " + what + " (no-store)"
+		return keeping{manner: keptNot, why: "no-store"}
 	case varies(r):
-		return "not " + what + " (Vary: *)"
+		return keeping{manner: keptNot, why: "Vary: *"}
 	case d.has("no-cache"):
-		return what + ", but asked for again each time (no-cache)" + who
-	case d.has("max-age") && (err != nil || seconds < 0):
-		return "not " + what + ": max-age is no number of seconds"
-	case d.has("max-age") && seconds == 0:
-		return what + ", but asked for again each time (max-age=0)" + who
+		return stale("no-cache")
 	case d.has("max-age"):
-		return what + " for " + duration(seconds) + who
+		seconds, ok := Seconds(d["max-age"])
+		age, _ := r.Get("Age")
+		old, _ := Seconds(age)
+		switch {
+		case !ok:
+			return stale("max-age is no number of seconds")
+		case seconds == 0:
+			return stale("max-age=0")
+		case seconds <= old:
+			return stale(fmt.Sprintf("max-age=%d, of which Age: %d is over", seconds, old))
+		}
+		k.manner, k.seconds = keptFor, seconds-old
+		return k
+	}
+	if pragma, _ := r.Get("Pragma"); !said && slices.ContainsFunc(request.List(pragma), func(s string) bool { return strings.EqualFold(s, "no-cache") }) {
+		return stale("Pragma: no-cache, which browsers heed where there is no Cache-Control")
 	}
 	if expires, ok := r.Get("Expires"); ok {
 		t, err := http.ParseTime(expires)
-		switch {
-		case err != nil || !now.IsZero() && !t.After(now):
-			return what + ", but asked for again each time (Expires is past)"
-		default:
-			return what + " until " + expires
+		if err != nil || !t.After(now) {
+			return stale("Expires is past")
 		}
+		k.manner, k.until = keptUntil, expires
+		return k
 	}
 	switch {
 	case Permanent(r.Status):
-		s := "remembered by browsers without end"
-		if !said {
+		k.manner = keptForever
+	case heuristic[r.Status]:
+		k.manner = keptByGuess
+	}
+	return k
+}
+
+// Seconds reads a number of seconds: digits alone. One beyond 2147483648 counts as
+// that (RFC 9111, 1.2.2).
+func Seconds(s string) (n int64, ok bool) {
+	const large = 1 << 31
+	for _, c := range []byte(s) {
+		if c < '0' || c > '9' {
+			return 0, false
+		}
+		n = min(large, 10*n+int64(c-'0'))
+	}
+	return n, s != ""
+}
+
+// Keeping says in a sentence how long a browser keeps the answer to a request. now is
+// when it is asked, where the request tells no time.
+func Keeping(req *request.Request, r *Response, now time.Time) string {
+	if !req.Time.IsZero() {
+		now = req.Time
+	}
+	k := keep(req, r, now)
+	what := "kept"
+	if Follows(r) {
+		what = "remembered by browsers"
+	}
+	who := ""
+	if k.private {
+		who = ", by the browser alone"
+	}
+	switch k.manner {
+	case keptOnceAgain:
+		return "what the browser has kept is good once more (RFC 9111, 4.3.4)"
+	case keptStale:
+		return what + ", but asked for again each time (" + k.why + ")" + who
+	case keptFor:
+		return what + " for " + duration(k.seconds) + who
+	case keptUntil:
+		return what + " until " + k.until + who
+	case keptForever:
+		s := what + " without end"
+		if !k.said {
 			s += ": nothing says otherwise"
 		}
 		return s
-	case !heuristic[r.Status]:
-		return "not " + what
+	case keptByGuess:
+		return guess(req, r)
 	}
+	switch {
+	case !keepable(req):
+		return "not kept: " + k.why
+	case k.why != "":
+		return "not " + what + " (" + k.why + ")"
+	}
+	return "not " + what
+}
+
+// guess says how long an answer may be kept of which nothing says it (RFC 9111, 4.2.2).
+func guess(req *request.Request, r *Response) string {
 	modified, ok := r.Get("Last-Modified")
 	t, err := http.ParseTime(modified)
 	if !ok || err != nil {
 		return "kept as each browser sees fit: nothing says how long"
 	}
-	if now.IsZero() || now.Before(t) {
+	if req.Time.IsZero() || req.Time.Before(t) {
 		return "kept as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)"
 	}
-	return fmt.Sprintf("kept as each browser sees fit, often a tenth of its age, here %s (RFC 9111, 4.2.2)", duration(int64(now.Sub(t).Seconds())/10))
+	return fmt.Sprintf("kept as each browser sees fit, often a tenth of its age, here %s (RFC 9111, 4.2.2)", duration(int64(req.Time.Sub(t).Seconds())/10))
 }
 
 // keepable reports whether answers to a request are kept at all: others than GET
@@ -110,23 +196,14 @@ func keepable(req *request.Request) bool {
 // Stored reports whether a browser goes on using a redirect at the time now, without
 // asking for it again (RFC 9111, 3 and 4.2).
 func Stored(req *request.Request, r *Response, now time.Time) bool {
-	if !keepable(req) || !Follows(r) || varies(r) {
+	if !Follows(r) {
 		return false
 	}
-	field, _ := r.Get("Cache-Control")
-	d := CacheControl(field)
-	if d.has("no-store") || d.has("no-cache") {
-		return false
+	switch keep(req, r, now).manner {
+	case keptFor, keptUntil, keptForever:
+		return true
 	}
-	if d.has("max-age") {
-		seconds, err := strconv.ParseInt(d["max-age"], 10, 64)
-		return err == nil && seconds > 0
-	}
-	if expires, ok := r.Get("Expires"); ok {
-		t, err := http.ParseTime(expires)
-		return err == nil && t.After(now)
-	}
-	return Permanent(r.Status)
+	return false
 }
 
 // Permanent reports whether a redirect of this status is stored although nothing
@@ -135,9 +212,10 @@ func Permanent(status int) bool {
 	return status == http.StatusMovedPermanently || status == http.StatusPermanentRedirect
 }
 
+// varies reports whether an answer is for one request alone (RFC 9110, 12.5.5).
 func varies(r *Response) bool {
 	v, _ := r.Get("Vary")
-	return strings.TrimSpace(v) == "*"
+	return slices.Contains(request.List(v), "*")
 }
 
 // duration writes seconds in the largest unit that fits.

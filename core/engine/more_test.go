@@ -126,6 +126,12 @@ func TestFollowing(t *testing.T) {
 	if v, _ := req.Get("Referer"); v != "https://s.example/page?q" {
 		t.Errorf("the first request was changed: %s", v)
 	}
+	posted := get(t, "POST /a", "Content-Type: text/plain", "content-language: de", "Content-Encoding: gzip", "Content-Location: /x", "X-Own: kept")
+	for status, want := range map[int]int{301: 1, 302: 1, 303: 1, 307: 5, 308: 5} {
+		if next, _ := Follow(posted, &Response{Status: status, Location: "/b"}); len(next.Headers) != want {
+			t.Errorf("after a POST that is answered %d, %v are sent", status, next.Headers)
+		}
+	}
 	for _, status := range []int{200, 300, 304, 305, 306, 404} {
 		if Follows(&Response{Status: status, Location: "/x"}) {
 			t.Errorf("%d is followed", status)
@@ -149,6 +155,10 @@ func TestTwentyRedirects(t *testing.T) {
 	}
 	if v := e.Visit(get(t, "/9")); v.Ending != TooLong || v.Redirects() != 21 {
 		t.Errorf("twenty-one: %s after %d", v.Ending, v.Redirects())
+	}
+	back := build(t, strings.Replace(rules.String(), "on /29 to /30", "on /29 to /20", 1))
+	if v := back.Visit(get(t, "/9")); v.Ending != Loop || v.Redirects() != 21 {
+		t.Errorf("the twenty-first comes back: %s after %d", v.Ending, v.Redirects())
 	}
 }
 

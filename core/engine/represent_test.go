@@ -168,10 +168,22 @@ func TestKeeping(t *testing.T) {
 		{"", "HEAD /page.html", "a tenth of its age"},
 		{"reply r on /x with 410", "/x", "kept as each browser sees fit"},
 		{"access a refuse", "/x", "not kept"},
+		{"header h set Cache-Control max-age=99999999999999999999999", "/page.html", "kept for 68 years"},
+		{"header h set Cache-Control \"max-age=60, max-age=3600\"", "/page.html", "kept for 1 minute"},
+		{"header h set Cache-Control \"max-age=+60\"", "/page.html", "asked for again each time (max-age is no number"},
+		{"header h set Cache-Control \"x=\\\"a,no-store\\\",max-age=60\"", "/page.html", "kept for 1 minute"},
+		{"header h set Cache-Control max-age=100 set Age 40", "/page.html", "kept for 1 minute"},
+		{"header h set Cache-Control max-age=100 set Age 100", "/page.html", "asked for again each time"},
+		{"header h set Pragma no-cache", "/page.html", "Pragma: no-cache, which browsers heed"},
+		{"header h set Pragma no-cache set Cache-Control max-age=60", "/page.html", "kept for 1 minute"},
+		{"header h set Vary \"Accept-Encoding, *\"", "/page.html", "not kept (Vary: *)"},
+		{"header h add Vary Cookie add Vary *", "/page.html", "not kept (Vary: *)"},
+		{"redirect r on /x to /page.html as permanent\nheader h for 301 add Vary Cookie add Vary *", "/x", "not remembered by browsers"},
+		{"header h set Expires 0", "/page.html", "Expires is past"},
 	} {
 		req := get(t, test.asks)
 		req.Time = now
-		if got := Keeping(req, dated(t, test.rules).Predict(req)); !strings.Contains(got, test.want) {
+		if got := Keeping(req, dated(t, test.rules).Predict(req), time.Time{}); !strings.Contains(got, test.want) {
 			t.Errorf("%s: %q, want %q", test.rules, got, test.want)
 		}
 	}

@@ -254,6 +254,12 @@ func (s *state) captures(r *rulebook.Rule) []capture {
 			break
 		}
 	}
+	for _, f := range r.In {
+		if text, ok := s.below(f, r.Fold); ok {
+			out = append(out, capture{name: rulebook.Below, text: text, encoded: true})
+			break
+		}
+	}
 	for _, t := range r.Tests {
 		if t.Unless || !t.Takes {
 			continue
@@ -282,6 +288,27 @@ func (s *state) captures(r *rulebook.Rule) []capture {
 	}
 	s.taken = out
 	return out
+}
+
+// below gives what the path has below a folder, which is told by how many segments
+// the folder has: where case does not count its length may be another.
+func (s *state) below(folder string, fold bool) (text string, ok bool) {
+	path := s.path
+	if fold {
+		path = canonical.Fold(path)
+	}
+	if !inFolder(path, []string{folder}) {
+		return "", false
+	}
+	rest := s.path
+	for range strings.Count(folder, "/") + 1 { // up to the slash behind it
+		_, after, slash := strings.Cut(rest, "/")
+		if !slash {
+			return "", true
+		}
+		rest = after
+	}
+	return rest, true
 }
 
 // inFolder reports whether the path is one of the folders, or below one.

@@ -108,9 +108,6 @@ func (e *Engine) visit(req *request.Request, r *Response, limit int, predict fun
 		case !Follows(r):
 			v.Ending = Arrived
 			return v
-		case len(v.Hops) > limit:
-			v.Ending = TooLong
-			return v
 		}
 		next, err := Follow(req, r)
 		if errors.Is(err, request.ErrForeign) {
@@ -126,6 +123,10 @@ func (e *Engine) visit(req *request.Request, r *Response, limit int, predict fun
 				v.Ending, v.Again = Loop, i
 				return v
 			}
+		}
+		if len(v.Hops) > limit {
+			v.Ending = TooLong
+			return v
 		}
 		if !e.Serves(next.Address.Host) {
 			v.Ending, v.Left = Left, next.Address
@@ -152,12 +153,10 @@ func Follow(req *request.Request, r *Response) (*request.Request, error) {
 	case (r.Status == http.StatusMovedPermanently || r.Status == http.StatusFound) && verb == "POST",
 		r.Status == http.StatusSeeOther && verb != "GET" && verb != "HEAD":
 		next.Method, next.Body = "GET", 0
+		next.Headers = without(next.Headers, aboutBody)
 	}
 	if to.Origin() != req.Address.Origin() {
-		next.Headers = slices.Clone(req.Headers)
-		next.Headers = slices.DeleteFunc(next.Headers, func(h request.Header) bool {
-			return http.CanonicalHeaderKey(h.Name) == "Authorization"
-		})
+		next.Headers = without(next.Headers, []string{"Authorization"})
 		for i, h := range next.Headers {
 			if http.CanonicalHeaderKey(h.Name) != "Referer" {
 				continue
@@ -168,4 +167,13 @@ func Follow(req *request.Request, r *Response) (*request.Request, error) {
 		}
 	}
 	return next, nil
+}
+
+// aboutBody are the fields that go with a body when it is dropped (WHATWG Fetch,
+// request-body-header name).
+var aboutBody = []string{"Content-Encoding", "Content-Language", "Content-Length", "Content-Location", "Content-Type"}
+
+// without gives a copy of header fields, without those of some names.
+func without(headers []request.Header, names []string) []request.Header {
+	return slices.DeleteFunc(slices.Clone(headers), func(h request.Header) bool { return slices.Contains(names, http.CanonicalHeaderKey(h.Name)) })
 }

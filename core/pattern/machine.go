@@ -277,6 +277,12 @@ func Folder(f string, fold bool) *Lang {
 	return l
 }
 
+// FolderSource is Folder as an expression, with what is below the folder as its one
+// capture.
+func FolderSource(f string, fold bool) string {
+	return literal(canonical.Marked(f), fold, false) + `(?:/(.*))?`
+}
+
 // ErrLarge is wrapped by what Find and Solid give where a limit is passed.
 var ErrLarge = errors.New("too many states")
 

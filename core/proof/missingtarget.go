@@ -68,10 +68,24 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 		return
 	}
 	place, width := clause(r, "to")
+	advice := "name a path that the tree has, or put the page there"
+	if better, ok := belowInstead(r, to); ok {
+		advice = "{path} has the folder of `in` in it once more; for what is below it write   to " + better
+	}
 	end := shown.Hops[len(shown.Hops)-1]
 	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown.Hops[0].Request,
 		Message: fmt.Sprintf("Whoever is sent on by this entry finds nothing: %s answers %d.", end.Request.Address, end.Response.Status) + readAs(end),
-		Advice:  "name a path that the tree has, or put the page there"})
+		Advice:  advice})
+}
+
+// belowInstead is the target of a rule that puts the whole path behind another folder,
+// where what is below the folder of `in` may be meant.
+func belowInstead(r *rulebook.Rule, to *rulebook.Template) (better string, ok bool) {
+	if len(r.In) == 0 || r.In[0] == "" || len(to.Path) == 0 || to.Path[0].Value {
+		return "", false
+	}
+	better = strings.ReplaceAll(strings.ReplaceAll(to.Text, "/{path}", "{path}"), "{path}", "/{"+rulebook.Below+"}")
+	return better, better != to.Text
 }
 
 // lightVisit is Visit without the header fields, which nobody looks at here.

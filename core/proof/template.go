@@ -30,8 +30,14 @@ func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Ma
 		}
 	}
 	if len(r.On) == 0 {
-		if err := add("(?s:.*)", nil); err != nil {
-			return nil, err
+		folders := r.In
+		if len(folders) == 0 {
+			folders = []string{""}
+		}
+		for _, f := range folders {
+			if err := add(pattern.FolderSource(f, r.Fold), []string{rulebook.Below}); err != nil {
+				return nil, err
+			}
 		}
 	}
 	if len(parts) == 0 {

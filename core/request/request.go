@@ -89,6 +89,29 @@ func (a Address) Target() string {
 	return a.Path
 }
 
+// Sent is the length of the target as a browser sends it: what may not stand in a path
+// or a query goes over the wire as %XX (WHATWG URL, path and query percent-encode sets).
+func (a Address) Sent() int {
+	n := len(a.Target())
+	for i := range len(a.Path) {
+		if strayInPath(a.Path[i]) {
+			n += 2
+		}
+	}
+	for i := range len(a.Query) {
+		if strayInQuery(a.Query[i]) {
+			n += 2
+		}
+	}
+	return n
+}
+
+func strayInPath(c byte) bool {
+	return c <= ' ' || c >= 0x7f || strings.IndexByte("\"#<>?^`{}", c) >= 0
+}
+
+func strayInQuery(c byte) bool { return c <= ' ' || c >= 0x7f || strings.IndexByte(`"#<>'`, c) >= 0 }
+
 func (a Address) String() string {
 	if a.Path == "*" { // the server itself (RFC 9112, 3.3)
 		return a.Origin()
@@ -209,17 +232,16 @@ func (a *Address) SetHost(host string) error { return a.setAuthority(host) }
 // encodeQuery encodes what browsers encode in a query (WHATWG URL, special-query
 // percent-encode set).
 func encodeQuery(q string) string {
-	needs := func(c byte) bool { return c <= ' ' || c >= 0x7f || strings.IndexByte(`"#<>'`, c) >= 0 }
 	clean := true
 	for i := 0; i < len(q) && clean; i++ {
-		clean = !needs(q[i])
+		clean = !strayInQuery(q[i])
 	}
 	if clean {
 		return q
 	}
 	var b strings.Builder
 	for i := 0; i < len(q); i++ {
-		if needs(q[i]) {
+		if strayInQuery(q[i]) {
 			fmt.Fprintf(&b, "%%%02X", q[i])
 		} else {
 			b.WriteByte(q[i])

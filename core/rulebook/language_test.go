@@ -209,6 +209,8 @@ func TestMistakes(t *testing.T) {
 		{"redirect r to /x?id=1 as 301 query keep\n", "write `query merge`"},
 		{"redirect r to /x?id=1&b=2 as 301 query only a id\n", "names the parameter id itself"},
 		{"folder f when file exists hidden on\n", "cannot test `file`"},
+		{"redirect r on /a to /b/{below} as 301\n", "the folder of `in`, and this entry has none"},
+		{"redirect r in /a/ on /a/:below to /b as 301\n", "give the group another name"},
 		{"redirect r when host present to /b as 301\n", "always holds"},
 		{"redirect r unless host present to /b as 301\n", "can never hold"},
 		{"redirect r ignoring spelling to /b as 301\n", "does not go here"},

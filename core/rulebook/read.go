@@ -266,6 +266,9 @@ func (b *builder) choice(w Word, known ...string) string {
 func (b *builder) selectors(r *Rule) (captures []string) {
 	add := func(w Word, names []string, numbers bool) {
 		for _, name := range names {
+			if name == Below {
+				b.errs.at(w, "{%s} is what the path has below the folder of `in`: give the group another name", name)
+			}
 			_, err := strconv.Atoi(name)
 			if err == nil && !numbers || slices.Contains(captures, name) {
 				continue
@@ -295,6 +298,7 @@ func (b *builder) selectors(r *Rule) (captures []string) {
 					r.In = append(r.In, folder)
 				}
 			}
+			captures = append(captures, Below)
 		case "when", "unless":
 			t := b.test(c)
 			if t == nil {

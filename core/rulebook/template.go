@@ -31,6 +31,11 @@ type Piece struct {
 	Filters []string // lower, upper, dashes
 }
 
+// Below is the name of a value that entries with a folder have, as if it were a
+// capture: what the path has below the folder, without the slash between; empty at
+// the folder itself.
+const Below = "below"
+
 // Filters are what can be done to a value.
 var Filters = []string{"lower", "upper", "dashes"}
 
@@ -114,6 +119,9 @@ func (b *builder) piece(at Word, s string, captures []string) (Piece, bool) {
 		return p, true
 	}
 	known := "no pattern of this entry has it"
+	if words[0] == Below {
+		known = "it is what the path has below the folder of `in`, and this entry has none"
+	}
 	if len(captures) > 0 {
 		known = "the entry's patterns give {" + strings.Join(captures, "}, {") + "}"
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"time"
 
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
@@ -271,7 +272,7 @@ func (r *run) hopSteps(i int, h engine.Hop, trace *engine.Trace) {
 	}
 	out.Printf("  =  %s decided by %s\n", engine.StatusText(resp), by)
 	if !resp.App {
-		out.Printf("     %s\n", engine.Keeping(h.Request, resp))
+		out.Printf("     %s\n", engine.Keeping(h.Request, resp, time.Now()))
 	}
 }
 

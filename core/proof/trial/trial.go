@@ -46,8 +46,9 @@ func Book(r *rand.Rand) string {
 		when := pick("", "", "", " when scheme http", " when scheme https", " when header.h present", " unless header.h present", " when host www.s.example", " when host old.s.example", " unless host s.example old.s.example", " when host ~o.*", " when query.q 1",
 			" when method POST", " unless method POST", " when client 192.0.2.0/24", " unless client 192.0.2.0/24")
 		where := "on " + on
-		if r.IntN(5) == 0 && !strings.Contains(to, "{") {
+		if r.IntN(5) == 0 {
 			where = "in " + pick("/a/", "/b/", "/a/b/", "/")
+			to = strings.NewReplacer("{x}", "{below}", "{y}", "{below}", "{1}", "{below}").Replace(to)
 		}
 		switch r.IntN(10) {
 		case 0, 1, 2, 3:

@@ -1,0 +1,49 @@
+package request
+
+import "strings"
+
+// List gives the members of a field whose value is a list (RFC 9110, 5.6.1): commas
+// part them, but not within quotes; blanks around them and empty ones are left out.
+func List(value string) []string {
+	var out []string
+	for value != "" {
+		end := ListEnd(value, ',')
+		if member := strings.Trim(value[:end], " \t"); member != "" {
+			out = append(out, member)
+		}
+		value = value[min(end+1, len(value)):]
+	}
+	return out
+}
+
+// ListEnd is where the first mark stands in a value that is outside a quoted string
+// (RFC 9110, 5.6.4); its length where there is none.
+func ListEnd(value string, mark byte) int {
+	quoted := false
+	for i := 0; i < len(value); i++ {
+		switch c := value[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case c == mark && !quoted:
+			return i
+		}
+	}
+	return len(value)
+}
+
+// Unquote gives the text of a quoted string, or of a token as it is.
+func Unquote(s string) string {
+	if len(s) < 2 || s[0] != '"' || s[len(s)-1] != '"' {
+		return s
+	}
+	var b strings.Builder
+	for i := 1; i < len(s)-1; i++ {
+		if s[i] == '\\' && i+2 < len(s) {
+			i++
+		}
+		b.WriteByte(s[i])
+	}
+	return b.String()
+}
