@@ -39,7 +39,7 @@ func TestEveryRulebookInTheReferenceHolds(t *testing.T) {
 	for _, block := range blocks {
 		text, rest, _ := strings.Cut(block, "```")
 		if !strings.Contains(text, "site ") {
-			text = "site saltmarsh\n    address https://saltmarsh-ferries.example\n" + text
+			text = "site saltmarsh\n    address https://saltmarsh-ferries.example files public\n" + text
 		}
 		book, err := rulebook.Read("language.md", []byte(text), load)
 		if err != nil {
@@ -119,7 +119,7 @@ func TestEveryFindingIsThereBeforeAndGoneAfter(t *testing.T) {
 		}{{k.Before, true}, {k.After, false}} {
 			text := part.text
 			if !strings.HasPrefix(text, "site ") {
-				text = "list crew-net 192.0.2.0/24\nsite saltmarsh address https://saltmarsh-ferries.example hosts www.saltmarsh-ferries.example\n" + text
+				text = "list crew-net 192.0.2.0/24\nsite saltmarsh address https://saltmarsh-ferries.example files public hosts www.saltmarsh-ferries.example\n" + text
 			}
 			book, err := rulebook.Read("findings.md", []byte(text), load)
 			if err != nil {

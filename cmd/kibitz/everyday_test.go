@@ -67,11 +67,11 @@ fallback pages in / to {path}.html
 		list: `
 https://t.example/a/b    => 200 by one
 https://t.example/a//b   => 200 by two
-https://t.example/a///b  => 404
+https://t.example/a///b  => files
 https://t.example/a//b//c => 200 by deep
-https://t.example/a//b/c => 404
+https://t.example/a//b/c => files
 https://t.example/c//d/e => 403
-https://t.example/c/d/e  => 404
+https://t.example/c/d/e  => files
 https://t.example//x     => 301 /a/b
 https://s.example//about.html => 200`,
 	},
@@ -119,7 +119,7 @@ access rota on /rota unless client {staff} refuse 404`,
 https://tern.names.example/x?y  => 301 https://s.example/boats/tern.html ends 200
 https://TERN.names.example/     => 301 https://s.example/boats/tern.html
 https://a.b.names.example/      => 421
-https://names.example/          => 403`,
+https://names.example/          => files`,
 		finds: "missing-target",
 	},
 	{

@@ -205,11 +205,11 @@ func TestCompareShowsWhatChangesAndWhoComesBack(t *testing.T) {
 }
 
 func TestCheckIsNeverAWall(t *testing.T) {
-	book := "site s address https://s.example\n"
+	book := "site s address https://s.example files public\n"
 	for i := range 14 {
 		book += fmt.Sprintf("redirect r%d on /old%d to /gone%d as 303\n", i, i, i)
 	}
-	dir := write(t, map[string]string{"site.kibitz": book})
+	dir := write(t, map[string]string{"site.kibitz": book, "public/index.html": "home"})
 	out, _, _ := kibitz(t, dir, "", "check")
 	contains(t, out, "… and 4 more of missing-target; all of them: kibitz check -top 0", "14 warnings", "found at 14 entries")
 	if n := strings.Count(out, "warning  missing-target"); n != 10 {

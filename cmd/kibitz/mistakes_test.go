@@ -173,7 +173,7 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		{"redirect a on /x to /y as 301 example /x ‸=> moved", "moved"},
 		{"redirect a on /x to /y as 301 accept chain ‸meant", "a reason stands in quotes: accept chain \"why this is meant\""},
 	} {
-		text := "site s\n address https://s.example\n" + test.rules + "\n"
+		text := "site s\n address https://s.example files public\n" + test.rules + "\n"
 		place := ""
 		if before, after, ok := strings.Cut(text, "‸"); ok {
 			line := before[strings.LastIndexByte(before, '\n')+1:]
@@ -195,7 +195,7 @@ func TestSentencesThatAreNoMistakes(t *testing.T) {
 		"folder listing on in /photos/", "folder hidden on", "compress stored on", "redirect when query a=1 to /x as 301",
 		"redirect unless query absent to /y as 301", "limit when body over 2MiB body 1MiB", "header set on x", "reply text text with 200",
 	} {
-		dir := write(t, map[string]string{"t.kibitz": "site s address https://s.example\n" + rule + "\n"})
+		dir := write(t, map[string]string{"t.kibitz": "site s address https://s.example files .\n" + rule + "\n"})
 		if out, errs, status := kibitz(t, dir, "", "rules", "t.kibitz"); status != 0 {
 			t.Errorf("%s: status %d\n%s%s", rule, status, out, errs)
 		}

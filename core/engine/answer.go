@@ -62,11 +62,15 @@ func (s *state) run(r *Response) {
 	switch {
 	case s.path == wholeServer:
 		s.method(r)
-	case !s.limits(r) && !s.reading(r) && !s.method(r):
+	case s.limits(r) || s.reading(r):
+	case !s.site.known:
+		r.Cause = CauseUnknownTree
+		s.note(nil, "no entry answers: the site's files decide, and they are not known here (add `files DIR` or `inventory FILE` to the site)")
+	case !s.method(r):
 		s.file(r)
 	}
 	r.Path, r.Query = s.path, s.query
-	if r.App {
+	if r.Word() != "" {
 		return
 	}
 	if r.Status >= 400 && r.File == nil && r.content == nil {
@@ -205,7 +209,7 @@ func (s *state) reading(r *Response) bool {
 		case *rulebook.Reply:
 			return s.reply(r, e.Rule, a)
 		case *rulebook.Handoff:
-			r.App, r.Cause, r.By = true, CauseHandoff, e.Rule
+			r.Cause, r.By = CauseHandoff, e.Rule
 			s.note(e.Rule, "an application answers here")
 			return true
 		case *rulebook.Access:

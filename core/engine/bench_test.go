@@ -14,7 +14,7 @@ import (
 // manyEntries writes n redirects, and the same as regular expressions.
 func manyEntries(n int) (text string, expressions []*regexp.Regexp) {
 	var b strings.Builder
-	b.WriteString("site s address https://s.example\n")
+	b.WriteString("site s address https://s.example files public\n")
 	for i := range n {
 		fmt.Fprintf(&b, "redirect e%d on /shelf-%d/:name-:size.php to /new-%d/{name}/{size} as 301\n", i, i, i)
 		expressions = append(expressions, regexp.MustCompile(fmt.Sprintf(`^/shelf-%d/([^/]+?)-([^/]+?)\.php$`, i)))
@@ -76,7 +76,7 @@ func BenchmarkOneRow(b *testing.B) {
 		for i := range n {
 			fmt.Fprintf(&table, "/page.php?id=%d,/pages/%d/\n", i, i)
 		}
-		book, err := rulebook.Read("b.kibitz", []byte("site s address https://s.example\nmoves m table m.csv as permanent\n"), func(string) ([]byte, error) { return []byte(table.String()), nil })
+		book, err := rulebook.Read("b.kibitz", []byte("site s address https://s.example files public\nmoves m table m.csv as permanent\n"), func(string) ([]byte, error) { return []byte(table.String()), nil })
 		if err != nil {
 			b.Fatal(err)
 		}

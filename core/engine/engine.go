@@ -11,6 +11,7 @@ import (
 	"errors"
 	"net/http"
 	"net/netip"
+	"slices"
 	"sync"
 
 	"kibitz/core/pattern"
@@ -33,7 +34,8 @@ type Engine struct {
 // siteEngine is one site's part.
 type siteEngine struct {
 	*rulebook.Site
-	tree    *site.Tree
+	tree    *site.Tree         // empty where it is not known
+	known   bool               // the tree is
 	hosts   []*pattern.Pattern // that are no plain names
 	entries []*entry           // by position
 	fields  []*classes
@@ -83,7 +85,7 @@ func groupOf(k rulebook.Kind) group {
 }
 
 // New compiles a rulebook; trees has the tree of each site, in their order (nil
-// for an empty one).
+// for one that is not known).
 func New(book *rulebook.Book, trees []*site.Tree) *Engine {
 	next := 0
 	e, _ := Load(book, func(*rulebook.Site) (*site.Tree, error) {
@@ -94,7 +96,7 @@ func New(book *rulebook.Book, trees []*site.Tree) *Engine {
 }
 
 // Load compiles a rulebook, and has the tree of each site read meanwhile, in their
-// order (nil for an empty one). An error is that of a tree.
+// order (nil for one that is not known). An error is that of a tree.
 func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*Engine, error) {
 	e := &Engine{Book: book, exact: map[string]*siteEngine{}}
 	var compiling sync.WaitGroup
@@ -113,7 +115,7 @@ func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*
 		if se.tree, err = tree(s); err != nil {
 			return nil, err
 		}
-		if se.tree == nil {
+		if se.known = se.tree != nil; !se.known {
 			se.tree = site.New()
 		}
 		if s.UnknownHosts && e.any == nil {
@@ -150,7 +152,12 @@ func (e *Engine) siteFor(host string) *siteEngine {
 	return e.any
 }
 
-// Tree gives the tree of a site of the rulebook.
+// KnowsTree reports whether it is known which files a site of the rulebook has.
+func (e *Engine) KnowsTree(s *rulebook.Site) bool {
+	return slices.ContainsFunc(e.sites, func(se *siteEngine) bool { return se.Site == s && se.known })
+}
+
+// Tree gives the tree of a site of the rulebook; an empty one where it is not known.
 func (e *Engine) Tree(s *rulebook.Site) *site.Tree {
 	for _, se := range e.sites {
 		if se.Site == s {
@@ -236,12 +243,35 @@ const (
 	CauseUnchanged    Cause = "unchanged"
 	CausePrecondition Cause = "precondition"
 	CauseRange        Cause = "range"
+	CauseUnknownTree  Cause = "unknown-tree"
 )
+
+// A Word stands in the place of a status that is not known.
+type Word string
+
+const (
+	WordApp   Word = request.StatusApp   // an application answers
+	WordFiles Word = request.StatusFiles // the site's files decide, and its tree is not known
+)
+
+// Word is what stands in the place of a status, where nothing here decides it; "" where
+// there is one.
+func (c Cause) Word() Word {
+	switch c {
+	case CauseHandoff:
+		return WordApp
+	case CauseUnknownTree:
+		return WordFiles
+	}
+	return ""
+}
+
+// Word is that of the answer's cause.
+func (r *Response) Word() Word { return r.Cause.Word() }
 
 // A Response is what the site answers.
 type Response struct {
-	Status   int  // 0 where an application answers
-	App      bool // the application decides
+	Status   int // 0 where nothing here decides it, and the cause has a Word
 	Cause    Cause
 	By       *rulebook.Rule // the entry that gave the status; nil for none
 	Row      *rulebook.Row  // of a moves table

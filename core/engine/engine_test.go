@@ -35,7 +35,7 @@ func buildTree(t testing.TB, rules string, tree map[string]string) *Engine {
 		}
 		return nil, os.ErrNotExist
 	}
-	book, err := rulebook.Read("t.kibitz", []byte("site s\n address https://s.example\n hosts www.s.example\n unknown-hosts answer\n"+rules), files)
+	book, err := rulebook.Read("t.kibitz", []byte("site s\n address https://s.example files public\n hosts www.s.example\n unknown-hosts answer\n"+rules), files)
 	if err != nil {
 		t.Fatalf("%v\nin:\n%s", err, rules)
 	}
@@ -342,12 +342,49 @@ func TestAContradictionIsTold(t *testing.T) {
 	}
 	for _, change := range []func(*Response){
 		func(r *Response) { r.Status = 301 }, func(r *Response) { r.Location = "/c" }, func(r *Response) { r.By = nil }, func(r *Response) { r.Cause = CauseSlash },
-		func(r *Response) { r.Headers = nil }, func(r *Response) { r.App = true }, func(r *Response) { r.Encoded++ },
+		func(r *Response) { r.Headers = nil }, func(r *Response) { r.Encoded++ },
 	} {
 		wrong := *right
 		change(&wrong)
 		if _, err := e.Confirm(req, &wrong); err == nil || !strings.Contains(err.Error(), "a mistake of Kibitz") || !strings.Contains(err.Error(), "https://s.example/a") {
 			t.Errorf("%s against %s: %v", summary(&wrong), summary(right), err)
 		}
+	}
+}
+
+// Of a site without a tree the reading alone is known.
+func TestAnUnknownTree(t *testing.T) {
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\nredirect r on /a to /b as 302\naccess x on /c refuse\nerror e for 403 text No.\nreply p on /p with 200 text Yes.\nheader h set X-A 1\n"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e := New(book, []*site.Tree{nil})
+	for asks, want := range map[string]string{
+		"/": "files unknown-tree", "/none": "files unknown-tree", "POST /none": "files unknown-tree", "HEAD /b/": "files unknown-tree",
+		"/a": "302 redirect by r to /b", "/c": "403 refused by x", "/p": "200 reply by p",
+	} {
+		req := get(t, asks)
+		r := e.Predict(req)
+		if got := summary(r); got != want {
+			t.Errorf("%s: %s, want %s", asks, got, want)
+		}
+		if _, err := e.Confirm(req, r); err != nil {
+			t.Error(err)
+		}
+		if x := (&request.Expectation{}); r.Status == 0 {
+			for _, words := range []string{"200", "4xx", "app"} {
+				*x = request.Expectation{}
+				if err := x.Expect([]string{words}); err != nil || len(Unmet(x, e.Visit(req))) == 0 {
+					t.Errorf("%s is %s, and passes for %s", asks, want, words)
+				}
+			}
+		}
+	}
+	v := e.Visit(get(t, "/a"))
+	if x := (&request.Expectation{}); x.Expect([]string{"302", "/b", "ends", "files"}) != nil || len(Unmet(x, v)) > 0 || v.Ending != ToFiles {
+		t.Errorf("the visit ends with %s", v.Ending)
+	}
+	if known := New(book, []*site.Tree{site.New()}); summary(known.Predict(get(t, "/"))) != "403 no-document" {
+		t.Errorf("an empty tree is a tree: %s", summary(known.Predict(get(t, "/"))))
 	}
 }

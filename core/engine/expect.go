@@ -68,18 +68,18 @@ func orNone(s string) string {
 	return s
 }
 
-// StatusText is the status as it is listed: a number, or app.
+// StatusText is the status as it is listed: a number, or the word in its place.
 func StatusText(r *Response) string {
-	if r.App {
-		return "app"
+	if r.Word() != "" {
+		return string(r.Word())
 	}
 	return strconv.Itoa(r.Status)
 }
 
-// StatusFits compares a status with a code, a class like 4xx, or app.
+// StatusFits compares a status with a code, a class like 4xx, or a word.
 func StatusFits(word string, r *Response) bool {
 	text := StatusText(r)
-	return text == word || strings.HasSuffix(word, "xx") && text[0] == word[0] && !r.App
+	return text == word || strings.HasSuffix(word, "xx") && text[0] == word[0] && r.Word() == ""
 }
 
 func sameLocation(from request.Address, want, got string) bool {
@@ -97,16 +97,21 @@ func sameLocation(from request.Address, want, got string) bool {
 func endsAt(want string, v *Visit) bool {
 	last := v.Hops[len(v.Hops)-1]
 	if request.IsStatus(want) {
-		return (v.Ending == Arrived || v.Ending == ToApp) && StatusFits(want, last.Response)
+		return v.arrives() && StatusFits(want, last.Response)
 	}
 	end := last.Request.Address
 	if v.Ending == Left {
 		end = v.Left
-	} else if v.Ending != Arrived && v.Ending != ToApp {
+	} else if !v.arrives() {
 		return false
 	}
 	to, err := v.Hops[0].Request.Address.Resolve(want)
 	return err == nil && sameResource(to, end)
+}
+
+// arrives reports whether a visit comes to an answer of a site, or to what decides it.
+func (v *Visit) arrives() bool {
+	return v.Ending == Arrived || v.Ending == ToApp || v.Ending == ToFiles
 }
 
 // Summary says in a few words how the visit ends.

@@ -21,7 +21,7 @@ func dated(t testing.TB, rules string) *Engine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+rules), nil)
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\n"+rules), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -218,7 +218,7 @@ func TestPatternsAreReadAsTheStandardReadsThem(t *testing.T) {
 		}
 		var e *Engine
 		if err == nil {
-			book, bad := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+rule), nil)
+			book, bad := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\n"+rule), nil)
 			if bad != nil {
 				t.Fatalf("%s: %v", text, bad)
 			}

@@ -87,7 +87,7 @@ func (s *state) value(f rulebook.Field) (string, bool) {
 	case rulebook.FieldBody:
 		return strconv.FormatInt(s.req.Body, 10), true
 	case rulebook.FieldFile:
-		return s.atPath(), true
+		return s.atPath(), s.site.known
 	}
 	return "", false
 }

@@ -52,7 +52,7 @@ func (r *Response) brief() string {
 // not lead to the answer that was predicted for it.
 func (e *Engine) Confirm(req *request.Request, predicted *Response) (*Trace, error) {
 	traced, t := e.Trace(req)
-	if predicted.Status == traced.Status && predicted.App == traced.App && predicted.Cause == traced.Cause && predicted.By == traced.By && predicted.Row == traced.Row &&
+	if predicted.Status == traced.Status && predicted.Cause == traced.Cause && predicted.By == traced.By && predicted.Row == traced.Row &&
 		predicted.Location == traced.Location && predicted.File == traced.File && predicted.Type == traced.Type && predicted.Encoded == traced.Encoded &&
 		slices.Equal(predicted.Headers, traced.Headers) && slices.Equal(predicted.Hints, traced.Hints) {
 		return t, nil

@@ -16,10 +16,11 @@ type Ending string
 
 const (
 	Arrived   Ending = "arrived"
-	Loop      Ending = "loop"     // an address comes back with the same method
-	TooLong   Ending = "too-long" // the twenty-first redirect
-	Left      Ending = "left"     // an address of no site of the rulebook
-	ToApp     Ending = "app"      // an application answers
+	Loop      Ending = "loop"            // an address comes back with the same method
+	TooLong   Ending = "too-long"        // the twenty-first redirect
+	Left      Ending = "left"            // an address of no site of the rulebook
+	ToApp     Ending = Ending(WordApp)   // an application answers
+	ToFiles   Ending = Ending(WordFiles) // the site's files decide, and are not known
 	BadEnding Ending = "bad-location"
 )
 
@@ -102,8 +103,8 @@ func (e *Engine) visit(req *request.Request, r *Response, limit int, predict fun
 	for {
 		v.Hops = append(v.Hops, Hop{req, r})
 		switch {
-		case r.App:
-			v.Ending = ToApp
+		case r.Word() != "":
+			v.Ending = Ending(r.Word())
 			return v
 		case !Follows(r):
 			v.Ending = Arrived

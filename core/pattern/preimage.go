@@ -19,7 +19,8 @@ import (
 type Copy struct {
 	Text   string          // literal, canonical and Marked
 	Group  int             // what a capture took, counted from 1; Whole, Anything or Literal
-	Change func(byte) byte // of each byte that stands bare, while an encoded character may become any; nil for none
+	Change func(byte) byte // of each byte that stands bare; nil for none
+	Become string          // with Change: the bare bytes that an encoded character may become, beside any encoded one
 }
 
 // Of Copy.Group.
@@ -206,7 +207,7 @@ func (w *preimage) reached(from int) []int {
 			w.large = true
 			break
 		}
-		for _, next := range w.characters(list[i]) {
+		for _, next := range w.characters(list[i], bareBytes) {
 			if !seen[next] {
 				seen[next] = true
 				list = append(list, next)
@@ -217,9 +218,12 @@ func (w *preimage) reached(from int) []int {
 	return list
 }
 
-// characters gives the states that one whole character leads to: what is copied
-// begins and ends between characters.
-func (w *preimage) characters(from int) []int {
+// bareBytes are the bytes that stand bare in a path.
+var bareBytes = strings.TrimSuffix(PathBytes, "%")
+
+// characters gives the states that one whole character leads to, one of some bare ones
+// or any encoded one: what is copied begins and ends between characters.
+func (w *preimage) characters(from int, bareBytes string) []int {
 	const hex = "0123456789ABCDEF"
 	over := func(from []int, letters string) []int {
 		var out []int
@@ -233,7 +237,7 @@ func (w *preimage) characters(from int) []int {
 		return out
 	}
 	start := []int{from}
-	out := over(start, strings.TrimSuffix(PathBytes, "%"))
+	out := over(start, bareBytes)
 	percent := over(start, "%")
 	out = append(out, over(over(percent, "01234567"), hex)...)
 	for more, lead := range []string{"", "CD", "E", "F"} {
@@ -408,7 +412,7 @@ func (w *preimage) ends(t thread) bool {
 }
 
 // step moves the threads of a state by one byte.
-func (w *preimage) step(set []thread, c byte, hex int) []thread {
+func (w *preimage) step(set []thread, c byte, left int) []thread {
 	next, seen := map[string]thread{}, map[string]bool{}
 	if w.steps += len(set); w.steps > stepsPerState*w.limit {
 		w.large = true
@@ -426,14 +430,14 @@ func (w *preimage) step(set []thread, c byte, hex int) []thread {
 			}
 			var to []int
 			switch changes := w.copies[i].Change != nil; {
-			case changes && (hex == bare && c != '%'):
-				to = []int{w.into.step(int(s.here), w.copies[i].Change(c))}
-			case changes && (hex == lead && (c == '!' || strings.IndexByte("89AB", c) < 0)): // a character begins
-				to = w.characters(int(s.here))
-			case changes:
-				continue // it goes on
-			default:
+			case !changes:
 				to = []int{w.into.step(int(s.here), c)}
+			case left > 0: // of a character that has begun
+				continue
+			case c == '%':
+				to = w.characters(int(s.here), w.copies[i].Become)
+			default:
+				to = []int{w.into.step(int(s.here), w.copies[i].Change(c))}
 			}
 			var branches []thread
 			for _, m := range moved {
@@ -454,25 +458,32 @@ func (w *preimage) step(set []thread, c byte, hex int) []thread {
 	return sorted(next)
 }
 
-// Where a byte stands in a marked path, for copies that change characters.
-const (
-	bare = iota
-	tail // the last digit of an encoded byte is to come
-	lead // the first is, or a !
-	own  // the first of a byte that is a character of its own
-)
+// unsaid is how many bytes of an encoded character are left behind its %: the next one
+// says it.
+const unsaid = 1 << 7
 
-// after gives where the byte behind c stands.
-func after(hex int, c byte) int {
+// after gives how many bytes of an encoded character are left behind c, of which left
+// were before it.
+func after(left int, c byte) int {
 	switch {
-	case c == '%':
-		return lead
-	case hex == lead && c == '!':
-		return own
-	case hex >= lead:
-		return tail
+	case left == 0 && c == '%':
+		return unsaid
+	case left == 0:
+		return 0
+	case left < unsaid:
+		return left - 1
 	}
-	return bare
+	switch c {
+	case '!': // a byte that is a character of its own
+		return 2
+	case 'C', 'D':
+		return 1 + len("%XX")
+	case 'E':
+		return 1 + 2*len("%XX")
+	case 'F':
+		return 1 + 3*len("%XX")
+	}
+	return 1
 }
 
 func sorted(set map[string]thread) []thread {
@@ -488,8 +499,8 @@ func sorted(set map[string]thread) []thread {
 	return out
 }
 
-// explore makes the automaton: a state is a set of threads, and where in an encoded
-// character it is.
+// explore makes the automaton: a state is a set of threads, and, where a copy changes
+// letters, how many bytes of an encoded character are left.
 func (w *preimage) explore() (*Lang, error) {
 	first := thread{pc: uint32(w.prog.Start), slots: make([]slot, len(w.copies))}
 	start, seen := map[string]thread{}, map[string]bool{}
@@ -497,19 +508,19 @@ func (w *preimage) explore() (*Lang, error) {
 		w.follow(start, seen, t, syntax.EmptyBeginText|syntax.EmptyBeginLine)
 	})
 	type state struct {
-		set []thread
-		hex int
+		set  []thread
+		left int
 	}
 	ids := map[string]uint16{}
 	states := []state{{}}
 	threads := 0
 	var key []byte
 	l := &Lang{classes: len(PathBytes) + 1, next: make([]uint16, len(PathBytes)+1)}
-	number := func(set []thread, hex int) uint16 {
+	number := func(set []thread, left int) uint16 {
 		if len(set) == 0 {
 			return 0
 		}
-		key = append(key[:0], byte(hex))
+		key = append(key[:0], byte(left))
 		for _, t := range set {
 			key = append(key, t.id...)
 		}
@@ -517,7 +528,7 @@ func (w *preimage) explore() (*Lang, error) {
 		if !ok {
 			id = uint16(len(states))
 			ids[string(key)] = id
-			states = append(states, state{set, hex})
+			states = append(states, state{set, left})
 			threads += len(set)
 		}
 		return id
@@ -525,7 +536,7 @@ func (w *preimage) explore() (*Lang, error) {
 	if number(sorted(start), 0) == 0 {
 		states = append(states, state{})
 	}
-	hexed := slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change != nil })
+	changes := slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change != nil })
 	cut := w.cuts()
 	for i := 1; i < len(states); i++ {
 		if len(states) > min(w.limit, math.MaxUint16-2) || threads > threadsPerState*w.limit || w.large {
@@ -537,11 +548,11 @@ func (w *preimage) explore() (*Lang, error) {
 				row[j] = row[cut[j]]
 				continue
 			}
-			c, hex := PathBytes[j], bare
-			if hexed {
-				hex = after(states[i].hex, c)
+			c, left := PathBytes[j], 0
+			if changes {
+				left = after(states[i].left, c)
 			}
-			row[j] = number(w.step(states[i].set, c, states[i].hex), hex)
+			row[j] = number(w.step(states[i].set, c, states[i].left), left)
 		}
 		l.next = append(l.next, row...)
 	}

@@ -14,7 +14,7 @@ import (
 // hundred has no literal beginning.
 func largeBook(n int, broad bool) string {
 	var b strings.Builder
-	b.WriteString("site s address https://s.example hosts www.s.example\nredirect secure when scheme http to https://{host}{path} as permanent\n")
+	b.WriteString("site s address https://s.example files public hosts www.s.example\nredirect secure when scheme http to https://{host}{path} as permanent\n")
 	for i := range n {
 		switch {
 		case broad && i%100 == 0:
@@ -37,7 +37,7 @@ func largeBook(n int, broad bool) string {
 // many writes n entries, each made of its number.
 func many(n int, entry func(i int) string) string {
 	var b strings.Builder
-	b.WriteString("site s address https://s.example hosts *.s.example\n")
+	b.WriteString("site s address https://s.example files public hosts *.s.example\n")
 	for i := range n {
 		b.WriteString(entry(i) + "\n")
 	}
@@ -72,14 +72,14 @@ func BenchmarkCheck(b *testing.B) {
 	for _, test := range []struct{ name, text string }{
 		{"entries=2000", largeBook(2000, false)},
 		{"entries=5000,broad=50", largeBook(5000, true)},
-		{"moves=100000", "site s address https://s.example\nmoves m table m.csv as permanent\n"},
+		{"moves=100000", "site s address https://s.example files public\nmoves m table m.csv as permanent\n"},
 		{"queries=2000", many(2000, func(i int) string {
 			return fmt.Sprintf("redirect q%d on /index.php when query.id %d to /pages/%d/ as permanent", i, i, i)
 		})},
 		{"domains=2000", many(2000, func(i int) string {
 			return fmt.Sprintf("redirect d%d when host h%d.s.example to https://s.example/%d/ as permanent", i, i, i)
 		})},
-		{"names=5000", "site s address https://s.example hosts" + names(5000) + "\nredirect old on /old to /new as 301\nredirect new on /new to /x as 301\n"},
+		{"names=5000", "site s address https://s.example files public hosts" + names(5000) + "\nredirect old on /old to /new as 301\nredirect new on /new to /x as 301\n"},
 		{"error-pages=2000", many(2000, func(i int) string { return fmt.Sprintf("error e%d for 4xx in /part%d/ text gone", i, i) })},
 		{"networks=50000", many(1, func(int) string {
 			var list strings.Builder

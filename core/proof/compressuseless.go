@@ -25,7 +25,7 @@ func findUselessCompression(c *checker) {
 	report := func(f Finding) {
 		c.add(f)
 	}
-	for _, s := range c.Book.Sites {
+	for _, s := range c.treeSites() {
 		var first *rulebook.Rule
 		for _, r := range s.Rules {
 			a, ok := r.Action.(*rulebook.Compress)

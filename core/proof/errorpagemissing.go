@@ -13,7 +13,7 @@ var errorPageMissing = Kind{
 	After:   "error not-found for 404 show /errors/not-found.html",
 	find: func(c *checker) {
 		entries := 0
-		for _, s := range c.Book.Sites {
+		for _, s := range c.treeSites() {
 			for _, r := range s.Rules {
 				show := ""
 				switch a := r.Action.(type) {

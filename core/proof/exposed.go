@@ -52,7 +52,7 @@ var exposed = Kind{
 func (c *checker) looseFiles(yield func(kind string, files []*site.Node, s *rulebook.Site)) {
 	found := map[*rulebook.Site]bool{}
 	total := 0
-	for _, s := range c.Book.Sites {
+	for _, s := range c.treeSites() {
 		kinds := map[string][]*site.Node{}
 		c.Tree(s).Each(func(n *site.Node) {
 			total++

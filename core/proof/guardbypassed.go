@@ -42,6 +42,10 @@ func findBypasses(c *checker) {
 			continue
 		}
 		for _, s := range c.sitesOf(r) {
+			if !c.KnowsTree(s) {
+				c.note(Open, r, "which files the site has is not known")
+				continue
+			}
 			c.bypasses(c.space(s), r)
 		}
 	}

@@ -25,7 +25,7 @@ var hiddenByRule = Kind{
 func findHidden(c *checker) {
 	total := 0
 	found := map[*rulebook.Site]bool{}
-	for _, s := range c.Book.Sites {
+	for _, s := range c.treeSites() {
 		hidden := map[*rulebook.Rule][]*site.Node{}
 		c.Tree(s).Each(func(n *site.Node) {
 			if n.Folder || n.Hidden {

@@ -17,7 +17,7 @@ var hintUseless = Kind{
 	After:   "hint paint preload /styles/site.css as style",
 	find: func(c *checker) {
 		entries := 0
-		for _, s := range c.Book.Sites {
+		for _, s := range c.treeSites() {
 			for _, r := range s.Rules {
 				a, ok := r.Action.(*rulebook.Hint)
 				if !ok {

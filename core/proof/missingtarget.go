@@ -20,6 +20,9 @@ var missingTarget = Kind{
 }
 
 func findMissingTargets(c *checker) {
+	if len(c.treeSites()) == 0 {
+		return // of none is known what is missing
+	}
 	entries := 0
 	for _, s := range c.Book.Sites {
 		for _, r := range s.Rules {

@@ -324,12 +324,17 @@ func (c *checker) conclude(otherwise string, entries int, why string) {
 	c.claim(otherwise, max(0, entries-len(c.having)), "%s", why)
 }
 
-// concludeSites makes the claims of what is asked of whole sites.
+// treeSites are the sites of which it is known what files they have.
+func (c *checker) treeSites() []*rulebook.Site {
+	return slices.DeleteFunc(slices.Clone(c.Book.Sites), func(s *rulebook.Site) bool { return !c.KnowsTree(s) })
+}
+
+// concludeSites makes the claims of what is asked of the trees of whole sites.
 func (c *checker) concludeSites(found map[*rulebook.Site]bool, otherwise, why string) {
 	if n := len(found); n > 0 {
 		c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: Found, Sites: n, Tried: c.tried})
 	}
-	if n := len(c.Book.Sites) - len(found); n > 0 {
+	if n := len(c.treeSites()) - len(found); n > 0 {
 		c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: otherwise, Sites: n, Tried: c.tried, Why: why})
 	}
 }

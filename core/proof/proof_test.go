@@ -129,7 +129,7 @@ func TestHeaderValues(t *testing.T) {
 }
 
 func TestProbesAreTakenByTheirRule(t *testing.T) {
-	text := `site s address https://s.example hosts www.s.example
+	text := `site s address https://s.example files public hosts www.s.example
 redirect a on /x/:y(\d+) when host www.s.example when query.id ~[a-c]{2} to /z as 301
 redirect b in /in/ when cookie.c present when agent *Hoover* to /z as 301
 redirect c on ~/r(a|b)+ unless scheme https when client 192.0.2.0/24 to /z as 301
@@ -157,7 +157,7 @@ redirect e on /t when time after 2026-01-01 before 2026-02-01 to /z as 301
 // Rows that name a query or an origin are asked for with it.
 func TestRowsAreReachedByWhatTheyName(t *testing.T) {
 	for _, rows := range []string{"/page?id=1,/a/\n/page?id=2,/b/\n", "https://www.s.example/page,/a/\n", "http://s.example/page?id=1,/a/\n"} {
-		book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example hosts www.s.example\nmoves m table t.csv as permanent\n"), func(string) ([]byte, error) { return []byte(rows), nil })
+		book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public hosts www.s.example\nmoves m table t.csv as permanent\n"), func(string) ([]byte, error) { return []byte(rows), nil })
 		if err != nil {
 			t.Fatal(err)
 		}

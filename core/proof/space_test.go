@@ -64,7 +64,7 @@ func TestQuestionsAreAnsweredForAllConditions(t *testing.T) {
 	count := map[string]int{}
 	for range 60 {
 		var b strings.Builder
-		b.WriteString("site s address https://s.example hosts www.s.example *.boats.s.example\n")
+		b.WriteString("site s address https://s.example files public hosts www.s.example *.boats.s.example\n")
 		for _, name := range []string{"one", "two", "three"} {
 			b.WriteString("redirect " + name + " on " + []string{"/a", "/:x", "/a*", "/*"}[r.IntN(4)])
 			seen := map[string]bool{}

@@ -22,7 +22,7 @@ var splitAddress = Kind{
 // findSplits tells once for each way in which addresses of a site are split.
 func findSplits(c *checker) {
 	found := map[*rulebook.Site]bool{}
-	for _, s := range c.Book.Sites {
+	for _, s := range c.treeSites() {
 		splits := map[string]*Finding{}
 		var order []string
 		note := func(way, advice string, a, b *request.Request) {

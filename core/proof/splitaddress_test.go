@@ -13,25 +13,25 @@ import (
 // finding.
 func TestSplitNames(t *testing.T) {
 	for _, test := range []struct{ rules, message, advice string }{
-		{"site s address https://s.example hosts www.s.example\n",
+		{"site s address https://s.example files public hosts www.s.example\n",
 			"https://s.example/ and https://www.s.example/ are one page under two addresses. So is one more page in the same way.",
 			"send one on to the other:   redirect one-name when host www.s.example to https://s.example{path} as permanent"},
-		{"site s address https://s.example hosts www.s.example old.s.example *.boats.example\n",
+		{"site s address https://s.example files public hosts www.s.example old.s.example *.boats.example\n",
 			"https://s.example/ and https://www.s.example/ are one page under two addresses. So is one more page in the same way. The site answers under 2 more names.",
 			"send the others on to it:   redirect one-name when host www.s.example old.s.example *.boats.example to https://s.example{path} as permanent"},
-		{"site s address https://s.example hosts a.example b.example c.example d.example e.example\nredirect b when host b.example to https://s.example{path} as 301\n",
+		{"site s address https://s.example files public hosts a.example b.example c.example d.example e.example\nredirect b when host b.example to https://s.example{path} as 301\n",
 			"https://s.example/ and https://a.example/ are one page under two addresses. So is one more page in the same way. The site answers under 3 more names.",
 			"send the others on to it:   redirect one-name unless host s.example to https://s.example{path} as permanent"},
 		{"site s address https://s.example:8443 hosts a.example\nredirect at-home on / when host a.example to https://s.example:8443/ as 301\n",
 			"https://s.example:8443/fares/ and https://a.example:8443/fares/ are one page under two addresses.",
 			"send one on to the other:   redirect one-name when host a.example to https://s.example:8443{path} as permanent"},
-		{"site s address https://s.example hosts *.s.example\n",
+		{"site s address https://s.example files public hosts *.s.example\n",
 			"https://s.example/ and https://a.s.example/ are one page under two addresses. So is one more page in the same way.",
 			"send one on to the other:   redirect one-name when host *.s.example to https://s.example{path} as permanent"},
-		{"site s address https://s.example unknown-hosts answer\n",
+		{"site s address https://s.example files public unknown-hosts answer\n",
 			"https://s.example/ and https://any-name.invalid/ are one page under two addresses. So is one more page in the same way. The site answers under every other name, too.",
 			"send the others on to it:   redirect one-name unless host s.example to https://s.example{path} as permanent"},
-		{"site s address https://s.example hosts www.s.example\nredirect b unless host s.example to https://s.example{path} as 301\n", "", ""},
+		{"site s address https://s.example files public hosts www.s.example\nredirect b unless host s.example to https://s.example{path} as 301\n", "", ""},
 	} {
 		book, err := rulebook.Read("t.kibitz", []byte(test.rules+"redirect secure when scheme http to https://{host}{path} as 301\n"), nil)
 		if err != nil {
@@ -52,7 +52,7 @@ func TestSplitNames(t *testing.T) {
 
 // What is advised for a site that answers under any name sends nobody elsewhere.
 func TestSplitAdviceIsSafe(t *testing.T) {
-	rules := "site s address https://s.example unknown-hosts answer\n"
+	rules := "site s address https://s.example files public unknown-hosts answer\n"
 	files := []*site.Tree{site.Memory(map[string]string{"/index.html": "home", "/fares/index.html": "fares"})}
 	check := func(kind string) []*Finding {
 		book, err := rulebook.Read("t.kibitz", []byte(rules), nil)

@@ -82,10 +82,10 @@ func copies(to []rulebook.Piece, names []string, rewritten bool) []pattern.Copy 
 		for _, f := range p.Filters {
 			switch {
 			case c.Group == pattern.Anything:
-			case f == "lower":
-				c.Change = after(c.Change, func(b byte) byte { return change(b, 'A', 'Z', 'a'-'A') })
-			case f == "upper":
-				c.Change = after(c.Change, func(b byte) byte { return change(b, 'a', 'z', 256+'A'-'a') })
+			case f == "lower": // the Kelvin sign and the dotted I become these
+				c = changed(c, func(b byte) byte { return change(b, 'A', 'Z', 'a'-'A') }, "ki")
+			case f == "upper": // the dotless i and the long s do
+				c = changed(c, func(b byte) byte { return change(b, 'a', 'z', 256+'A'-'a') }, "IS")
 			default:
 				c = pattern.Copy{Group: pattern.Anything}
 			}
@@ -102,11 +102,18 @@ func change(b, from, to byte, by int) byte {
 	return b
 }
 
-func after(first, then func(byte) byte) func(byte) byte {
-	if first == nil {
-		return then
+// changed adds a change of letters to a copy; become are the bare letters that encoded
+// ones can become.
+func changed(c pattern.Copy, by func(byte) byte, become string) pattern.Copy {
+	first := c.Change
+	c.Become = strings.Map(func(r rune) rune { return rune(by(byte(r))) }, c.Become) + become
+	c.Change = func(b byte) byte {
+		if first != nil {
+			b = first(b)
+		}
+		return by(b)
 	}
-	return func(b byte) byte { return then(first(b)) }
+	return c
 }
 
 // literalStart gives the literal text that every result of pieces begins with,

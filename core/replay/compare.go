@@ -184,7 +184,7 @@ func endOf(v *engine.Visit) end {
 	switch {
 	case v.Ending == engine.Loop || v.Ending == engine.TooLong:
 		return loops
-	case v.Ending == engine.Left || v.Ending == engine.ToApp:
+	case v.Ending == engine.Left || v.Ending == engine.ToApp || v.Ending == engine.ToFiles:
 		return elsewhere
 	case last.Cause == engine.CauseAsked || last.Cause == engine.CauseRefused:
 		return refused

@@ -17,7 +17,7 @@ import (
 
 func bookOf(t *testing.T, text string) *engine.Engine {
 	t.Helper()
-	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+text), nil)
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\n"+text), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

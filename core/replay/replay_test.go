@@ -24,7 +24,7 @@ import (
 
 func build(t testing.TB, rules string) *engine.Engine {
 	t.Helper()
-	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+rules+otherSite), func(name string) ([]byte, error) {
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\n"+rules+otherSite), func(name string) ([]byte, error) {
 		if name != "bots.kibitz" {
 			return nil, os.ErrNotExist
 		}

@@ -143,7 +143,7 @@ const (
 // A sum is what a tally counts of a result, but for its address. Many results
 // have the same.
 type sum struct {
-	status   int // 0 is app
+	status   int // 0 where the cause has a word
 	cause    engine.Cause
 	by       *rulebook.Rule
 	look     look
@@ -184,9 +184,9 @@ func (r *Result) sum() sum {
 }
 
 func outcomeOf(status int, cause engine.Cause, by *rulebook.Rule) Outcome {
-	o := Outcome{Status: "app", Cause: cause}
-	if status != 0 {
-		o.Status = strconv.Itoa(status)
+	o := Outcome{Status: strconv.Itoa(status), Cause: cause}
+	if word := cause.Word(); word != "" {
+		o.Status = string(word)
 	}
 	if by != nil {
 		o.By, o.At = by.Name, by.Place.String()

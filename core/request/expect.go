@@ -9,7 +9,7 @@ import (
 // An Expectation is what a list or an example says of the answer to a request.
 // Empty fields expect nothing.
 type Expectation struct {
-	Status   string // "301", "2xx", or "app"
+	Status   string // "301", "2xx", or a word
 	Location string
 	By       string // the deciding entry's name
 	Cause    string
@@ -78,9 +78,16 @@ func (e *Expectation) Expect(words []string) error {
 	return nil
 }
 
-// IsStatus reports whether word is a status code, a class like 4xx, or `app`.
+// The words that stand in the place of a status which is not known: an application
+// decides it, or the files of a site of which the rulebook names none.
+const (
+	StatusApp   = "app"
+	StatusFiles = "files"
+)
+
+// IsStatus reports whether word is a status code, a class like 4xx, or one of the words.
 func IsStatus(word string) bool {
-	if word == "app" {
+	if word == StatusApp || word == StatusFiles {
 		return true
 	}
 	return len(word) == 3 && '1' <= word[0] && word[0] <= '5' &&

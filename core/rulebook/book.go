@@ -34,6 +34,9 @@ type Site struct {
 	Rules        []*Rule // those of every site first
 }
 
+// HasTree reports whether the site says where its files are.
+func (s *Site) HasTree() bool { return s.Files != "" || s.Inventory != "" }
+
 // A Rule is one entry that acts on requests.
 type Rule struct {
 	Kind     Kind

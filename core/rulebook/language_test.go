@@ -11,7 +11,7 @@ import (
 
 // read reads rules below a site, in which files are missing.
 func read(rules string) (*Book, error) {
-	return Read("t.kibitz", []byte("site s\n address https://s.example\n"+rules), func(name string) ([]byte, error) {
+	return Read("t.kibitz", []byte("site s\n address https://s.example files public\n"+rules), func(name string) ([]byte, error) {
 		switch name {
 		case "ok.accounts":
 			return []byte("# crew\nada:$2b$10$" + strings.Repeat("a", 53) + "\n\nbram:$2y$10$" + strings.Repeat("b", 53) + "\r\n"), nil
@@ -211,6 +211,10 @@ func TestMistakes(t *testing.T) {
 		{"folder f when file exists hidden on\n", "cannot test `file`"},
 		{"redirect r on /a to /b/{below} as 301\n", "the folder of `in`, and this entry has none"},
 		{"redirect r in /a/ on /a/:below to /b as 301\n", "give the group another name"},
+		{"site t address https://t.example\nfallback f to /x\n", "a `fallback` is about files, and the site does not say which"},
+		{"site t address https://t.example\nfolder f listing on\n", "add `files DIR`"},
+		{"site t address https://t.example\nreply r on /x with 410 show /x.html\n", "`show` shows a file"},
+		{"site t address https://t.example\nredirect r when file missing to /x as 301\n", "`file` asks for files"},
 		{"redirect r when host present to /b as 301\n", "always holds"},
 		{"redirect r unless host present to /b as 301\n", "can never hold"},
 		{"redirect r ignoring spelling to /b as 301\n", "does not go here"},

@@ -161,9 +161,30 @@ func (b *builder) fill() {
 			own.site = r.Site
 			captures := own.selectors(r)
 			r.Action = own.action(r, captures)
+			own.needsTree(r)
 		}
 		*errs = own.errs
 	})
+}
+
+// needsTree refuses what asks for files where no site says which there are.
+func (b *builder) needsTree(r *Rule) {
+	if r.Site != nil && r.Site.HasTree() || r.Site == nil && (len(b.Sites) == 0 || slices.ContainsFunc(b.Sites, (*Site).HasTree)) {
+		return
+	}
+	const add = "the site does not say which files it has: add `files DIR` or `inventory FILE` to it"
+	switch r.Kind {
+	case KindFallback, KindFolder:
+		b.errs.at(r.Entry.Kind, "a `%s` is about files, and %s", r.Kind, add)
+	}
+	if c := r.Entry.clause("show"); c != nil {
+		b.errs.at(c.Keyword, "`show` shows a file, and %s", add)
+	}
+	for _, t := range r.Tests {
+		if t.Field.Kind == FieldFile {
+			b.errs.add(t.Place, t.Width, "`file` asks for files, and %s", add)
+		}
+	}
 }
 
 func (b *builder) name(e *Entry) string {

@@ -58,8 +58,8 @@ func messages(err error) []string {
 
 func TestFormatKeepsTheMeaning(t *testing.T) {
 	texts := []string{string(demo.Files()["site.kibitz"]), string(demo.Files()["before.kibitz"]), string(demo.Files()["headers.kibitz"]),
-		"site s address https://s.example\n\nredirect\n   a on\n /x # why\n\n  to /y as\n\t301\n", "# only a comment\n\n\n# and another\n",
-		"site s\r\n  address https://s.example # main\r\n\r\nreply r with 200 text \"a  b\" \"#c\"\r\n",
+		"site s address https://s.example files public\n\nredirect\n   a on\n /x # why\n\n  to /y as\n\t301\n", "# only a comment\n\n\n# and another\n",
+		"site s\r\n  address https://s.example files public # main\r\n\r\nreply r with 200 text \"a  b\" \"#c\"\r\n",
 		"redirect on /x to /y as 301\n  example /x => 301 /y\n  # in between\n  accept chain \"so it is\"\nlist l 1 2 # two\n"}
 	for _, text := range texts {
 		laid, err := Format("site.kibitz", []byte(text))
@@ -83,11 +83,11 @@ func TestFormatKeepsTheMeaning(t *testing.T) {
 func FuzzRulebook(f *testing.F) {
 	for _, line := range strings.Split(string(demo.Files()["site.kibitz"]), "\n") {
 		if line != "" && line[0] > ' ' {
-			f.Add("site s address https://s.example\n" + line + "\n")
+			f.Add("site s address https://s.example files public\n" + line + "\n")
 		}
 	}
-	f.Add("site s address https://s.example\nredirect on ~( to {x as \"301\n header h set A {{ for 2xx\n")
-	f.Add("site s address https://s.example\nerror for !xx text a\n")
+	f.Add("site s address https://s.example files public\nredirect on ~( to {x as \"301\n header h set A {{ for 2xx\n")
+	f.Add("site s address https://s.example files public\nerror for !xx text a\n")
 	f.Add("list a b\n \"x\ninclude \"\"\n\t#\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		Read("site.kibitz", []byte(text), files)
@@ -107,7 +107,7 @@ func FuzzRulebook(f *testing.F) {
 
 func TestTables(t *testing.T) {
 	read := func(csv, rest string) error {
-		_, err := Read("t.kibitz", []byte("site s address https://s.example hosts www.s.example\nmoves m table t.csv "+rest), func(string) ([]byte, error) { return []byte(csv), nil })
+		_, err := Read("t.kibitz", []byte("site s address https://s.example files public hosts www.s.example\nmoves m table t.csv "+rest), func(string) ([]byte, error) { return []byte(csv), nil })
 		return err
 	}
 	for _, test := range []struct{ csv, want string }{
@@ -157,7 +157,7 @@ func BenchmarkTable(b *testing.B) {
 	for i := range 100_000 {
 		fmt.Fprintf(&csv, "/old/section-%d/page-%d.php,/new/%d/\n", i%97, i, i)
 	}
-	text := []byte("site s address https://s.example\nmoves m table t.csv as permanent")
+	text := []byte("site s address https://s.example files public\nmoves m table t.csv as permanent")
 	for b.Loop() {
 		start := time.Now()
 		if _, err := Read("t.kibitz", text, func(string) ([]byte, error) { return []byte(csv.String()), nil }); err != nil {
@@ -175,7 +175,7 @@ func BenchmarkLongList(b *testing.B) {
 		for i := range n {
 			fmt.Fprintf(&line, " 10.%d.%d.%d", i>>16, i>>8&255, i&255)
 		}
-		text := []byte("site s address https://s.example\naccess a when client" + line.String() + " refuse")
+		text := []byte("site s address https://s.example files public\naccess a when client" + line.String() + " refuse")
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			for b.Loop() {
 				if _, err := Read("l.kibitz", text, nil); err != nil {

@@ -62,7 +62,7 @@ func (r *run) loadBook() (*rulebook.Book, error) {
 	return book, nil
 }
 
-// loadTree reads the tree of a site.
+// loadTree reads the tree of a site; nil where the rulebook names none.
 func loadTree(s *rulebook.Site) (*site.Tree, error) {
 	switch {
 	case s.Files != "":
@@ -78,7 +78,7 @@ func loadTree(s *rulebook.Site) (*site.Tree, error) {
 		}
 		return tree, nil
 	}
-	return site.New(), nil
+	return nil, nil
 }
 
 // load reads the rulebook and its trees.
@@ -96,6 +96,9 @@ func (r *run) compile(book *rulebook.Book) (*engine.Engine, error) {
 		tree, err := loadTree(s)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", s.Place, err)
+		}
+		if tree == nil {
+			return nil, nil
 		}
 		for _, note := range tree.Notes {
 			fmt.Fprintf(r.stderr, "note: in the tree of %s, %s\n", s.Name, render.Clean(note))

@@ -272,6 +272,9 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	}
 	start := time.Now()
 	tally := replay.NewTally()
+	if f.everyFile && !slices.ContainsFunc(e.Book.Sites, e.KnowsTree) {
+		return 0, usagef("-every-file asks for the files of the sites' trees, and %s names none: add `files DIR` or `inventory FILE` to a site", r.rulesName())
+	}
 	if f.everyFile {
 		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, r.options(f, &stop, show))
 		if err != nil {

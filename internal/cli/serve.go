@@ -121,7 +121,7 @@ func (r *run) served() func(live.Served) {
 		}
 		to := ""
 		switch {
-		case resp.App:
+		case resp.Word() != "":
 		case resp.Location != "":
 			to = render.Short(resp.Location, 60)
 		case resp.File != nil:

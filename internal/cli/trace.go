@@ -99,6 +99,8 @@ func (r *run) ending(v *engine.Visit) string {
 		return "Left " + after + ": " + render.Short(last.Location, 100) + " is no address of this rulebook's sites."
 	case engine.ToApp:
 		return "Handed to an application " + after + "."
+	case engine.ToFiles:
+		return "Left to the site's files " + after + ": which there are is not known here. Add `files DIR` or `inventory FILE` to the site."
 	case engine.BadEnding:
 		return r.out.Bad("Stopped:") + " the Location " + render.Short(last.Location, 80) + " is no valid URL."
 	}
@@ -271,7 +273,7 @@ func (r *run) hopSteps(i int, h engine.Hop, trace *engine.Trace) {
 		by = fmt.Sprintf("%s, %s; the cause is %s", resp.By.Name, place(resp.By), resp.Cause)
 	}
 	out.Printf("  =  %s decided by %s\n", engine.StatusText(resp), by)
-	if !resp.App {
+	if resp.Word() == "" {
 		out.Printf("     %s\n", engine.Keeping(h.Request, resp, time.Now()))
 	}
 }

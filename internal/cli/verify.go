@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/internal/live"
@@ -335,10 +334,7 @@ func (r *run) verifiedJSON(all []*live.Verified) error {
 	}
 	results := []result{}
 	for _, v := range all {
-		one := result{List: v.List, Line: v.Item.Line, Method: v.Item.Request.Verb(), URL: v.Item.Request.Address.String(), Status: v.Predicted.Status, Reason: v.Reason(), Skipped: v.Skipped}
-		if v.Predicted.App {
-			one.Status = engine.StatusText(v.Predicted)
-		}
+		one := result{List: v.List, Line: v.Item.Line, Method: v.Item.Request.Verb(), URL: v.Item.Request.Address.String(), Status: render.Status(v.Predicted), Reason: v.Reason(), Skipped: v.Skipped}
 		if by := v.Predicted.By; by != nil {
 			one.By, one.At = by.Name, place(by)
 		}

@@ -84,7 +84,7 @@ func TestABrowserEndsWhereVisitSays(t *testing.T) {
 			to := h.Request.Address
 			to.Fragment = ""
 			status := fmt.Sprint(h.Response.Status)
-			if h.Response.App {
+			if h.Response.Word() != "" {
 				status = "502" // no application is there
 			}
 			want = append(want, status+" "+to.String())
@@ -95,7 +95,7 @@ func TestABrowserEndsWhereVisitSays(t *testing.T) {
 	}
 
 	// Round a circle it goes as often as Visit says that browsers do.
-	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\nredirect round on /x/:n to /x/{n} as 302\n"), nil)
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\nredirect round on /x/:n to /x/{n} as 302\n"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -75,9 +75,14 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	req, named := s.request(e, r)
 	resp := e.Predict(req)
 	done := Served{Time: s.Clock(), Request: req, Response: resp, Status: resp.Status}
-	if resp.App {
+	switch resp.Word() {
+	case engine.WordApp:
 		done.Status, done.Bytes = s.handOff(w, r, req, resp.By.Action.(*rulebook.Handoff))
-	} else {
+	case engine.WordFiles:
+		const text = "No entry answers here: the site's files decide, and the rulebook does not name them. Add `files DIR` to the site.\n"
+		done.Status, done.Bytes = http.StatusBadGateway, int64(len(text))
+		http.Error(w, strings.TrimSuffix(text, "\n"), done.Status)
+	default:
 		io.Copy(io.Discard, http.MaxBytesReader(w, r.Body, maxBody))
 		done.Bytes = s.answer(w, r, req, resp, named)
 	}

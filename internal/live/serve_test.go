@@ -130,7 +130,7 @@ func (w *world) differs(req *request.Request) string {
 	switch {
 	case err != nil:
 		return err.Error()
-	case want.App:
+	case want.Word() != "":
 		return ""
 	case got.StatusCode != want.Status:
 		return fmt.Sprintf("status %d, predicted %d", got.StatusCode, want.Status)
@@ -264,7 +264,7 @@ func TestAnApplicationAnswersForItself(t *testing.T) {
 		fmt.Fprintf(w, "%s %s for %s", r.Method, r.URL, r.Host)
 	}))
 	defer app.Close()
-	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\nhandoff app in /app/ to "+app.URL+"\nhandoff none in /none/\nhandoff gone in /gone/ to http://127.0.0.1:1\n"), nil)
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\nhandoff app in /app/ to "+app.URL+"\nhandoff none in /none/\nhandoff gone in /gone/ to http://127.0.0.1:1\n"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -157,8 +157,10 @@ func (v *verifier) verify(ctx context.Context, r *Verified, ticks <-chan struct{
 		r.Skipped = "its host is none of the rulebook's"
 	case verb != "GET" && verb != "HEAD" && !v.SendAll:
 		r.Skipped = "it is no GET or HEAD (-send-all sends it)"
-	case r.Predicted.App:
+	case r.Predicted.Word() == engine.WordApp:
 		r.Skipped = "an application answers it"
+	case r.Predicted.Word() == engine.WordFiles:
+		r.Skipped = "the site's files decide, and the rulebook does not name them"
 	case at == nil:
 		r.Skipped = "no -at speaks " + req.Address.Scheme
 	case at.Scheme != req.Address.Scheme && !v.Forwarded && v.dependsOnScheme(&mine):
@@ -195,7 +197,7 @@ func (v *verifier) dependsOnScheme(req *request.Request) bool {
 }
 
 func same(a, b *engine.Response) bool {
-	return a.Status == b.Status && a.Location == b.Location && a.File == b.File && a.App == b.App
+	return a.Status == b.Status && a.Location == b.Location && a.File == b.File && a.Word() == b.Word()
 }
 
 // maxAnswer is how much of an answer's body is read.

@@ -13,7 +13,7 @@ import (
 type Answer struct {
 	Method   string              `json:"method"`
 	URL      string              `json:"url"`
-	Status   any                 `json:"status"` // a number, or "app"
+	Status   any                 `json:"status"` // as Status gives it
 	Cause    engine.Cause        `json:"cause"`
 	By       *string             `json:"by"`
 	At       string              `json:"at,omitempty"`
@@ -26,12 +26,17 @@ type Answer struct {
 	Hints    []string            `json:"hints,omitempty"`
 }
 
+// Status is a status in the machine formats: a number, or the word in its place.
+func Status(r *engine.Response) any {
+	if r.Word() != "" {
+		return r.Word()
+	}
+	return r.Status
+}
+
 // NewAnswer gives a response in that form.
 func NewAnswer(req *request.Request, r *engine.Response) Answer {
-	a := Answer{Method: req.Verb(), URL: req.Address.String(), Status: r.Status, Cause: r.Cause, Location: r.Location, Type: r.Type, Hints: r.Hints}
-	if r.App {
-		a.Status = "app"
-	}
+	a := Answer{Method: req.Verb(), URL: req.Address.String(), Status: Status(r), Cause: r.Cause, Location: r.Location, Type: r.Type, Hints: r.Hints}
 	if r.By != nil {
 		a.By, a.At = &r.By.Name, r.By.Place.String()
 	}

@@ -24,16 +24,12 @@ func NewLine(r *replay.Result) Line {
 	if r.Visit != nil {
 		l.Ends = r.Visit.Ending
 		for _, h := range r.Visit.Hops {
-			var status any = h.Response.Status
-			if h.Response.App {
-				status = "app"
-			}
-			l.Hops = append(l.Hops, [2]any{status, h.Request.Address.String()})
+			l.Hops = append(l.Hops, [2]any{Status(h.Response), h.Request.Address.String()})
 		}
 	} else {
 		l.Ends = engine.Arrived
-		if r.Response.App {
-			l.Ends = engine.ToApp
+		if r.Response.Word() != "" {
+			l.Ends = engine.Ending(r.Response.Word())
 		}
 	}
 	if r.Item.Expects != nil {

@@ -23,7 +23,7 @@ import (
 func Book(r *rand.Rand) string {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	var b strings.Builder
-	b.WriteString("site s address https://s.example hosts " + strings.Join(others, " ") + "\n")
+	b.WriteString("site s address https://s.example files public hosts " + strings.Join(others, " ") + "\n")
 	for i := range 1 + r.IntN(5) {
 		on := pick("/a", "/:x", "/*", "/a/:x", "/:x/:y", "/a*", "/:x-:y", "/a/*", "/b/:x{/}?", "~/(a|b)+", "~/a(.*)b")
 		var names []string
@@ -263,7 +263,7 @@ func shown(e *engine.Engine, f *proof.Finding) error {
 
 // Good is a rulebook in which nothing but notes is found, with GoodFiles for its
 // tree: one more to plant faults into.
-const Good = `site s address https://s.example hosts www.s.example
+const Good = `site s address https://s.example files public hosts www.s.example
 redirect secure when scheme http to https://{host}{path} as permanent
 redirect name when host www.s.example to https://s.example{path} as permanent
 access crew in /crew/ unless client 192.0.2.0/24 refuse 403

@@ -47,7 +47,7 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"so does a query that is set", "redirect r on /a when query.q 1 to /a?q=2 as permanent", "redirect-loop", "r", proof.Proved},
 		{"and a scheme", "redirect r on /a when scheme http to https://s.example/b as permanent\nredirect s on /b when scheme http to https://s.example/a as permanent", "redirect-loop", "s", proof.Proved},
 	} {
-		text := "site s address https://s.example hosts www.s.example\n" + test.text + "\n"
+		text := "site s address https://s.example files public hosts www.s.example\n" + test.text + "\n"
 		if err := Hold(text, nil); err != nil {
 			t.Errorf("%s: %v", test.name, err)
 		}
