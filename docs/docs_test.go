@@ -92,7 +92,7 @@ func TestEveryKindAndClauseIsExplained(t *testing.T) {
 // findingsTree has what the examples of the findings speak of.
 var findingsTree = site.Memory(map[string]string{
 	"/index.html": "home", "/fares/index.html": "fares", "/boats/avocet.html": "avocet", "/fleet/index.html": "fleet", "/fleet/avocet.html": "avocet",
-	"/offers/summer/index.html": "summer", "/errors/not-found.html": "gone", "/crew/rota.html": "rota", "/planner/index.html": "plan", "/maps/docs": "map",
+	"/offers/summer/index.html": "summer", "/old/prices.txt": "Schl\xfcssel 5", "/errors/strange.html": "<p>There is no {adress} here", "/errors/not-found.html": "gone", "/crew/rota.html": "rota", "/planner/index.html": "plan", "/maps/docs": "map",
 	"/downloads/prices.bak": "x", "/downloads/fares.pdf": "x", "/fares.sql": "x", "/soon/index.html": "soon", "/blog/new/a": "x", "/de/fares": "x",
 	"/styles/site.css": strings.Repeat("body { color: red }\n", 60), "/scripts/app.js": strings.Repeat("let a = 1\n", 200), "/images/map.png": noise(),
 })

@@ -42,8 +42,9 @@ type siteEngine struct {
 	fronts  fronts
 	moved   movedRows
 	groups  [groupCount][]*entry
-	queries bool // some entry looks at queries
-	fixed   bool // no header entry copies a value
+	queries bool     // some entry looks at queries
+	texts   sync.Map // whether a file, a *site.Node, is UTF-8
+	fixed   bool     // no header entry copies a value
 }
 
 // A group is a set of kinds that are read together.
@@ -165,6 +166,17 @@ func (e *Engine) Tree(s *rulebook.Site) *site.Tree {
 		}
 	}
 	return nil
+}
+
+// IsUTF8 reports whether a file of a site's tree begins as UTF-8 does; one whose content
+// is not known is taken for it.
+func (e *Engine) IsUTF8(s *rulebook.Site, n *site.Node) bool {
+	for _, se := range e.sites {
+		if se.Site == s {
+			return se.isUTF8(n)
+		}
+	}
+	return true
 }
 
 // SiteFor gives the site that answers for a host; nil if none does.

@@ -388,3 +388,51 @@ func TestAnUnknownTree(t *testing.T) {
 		t.Errorf("an empty tree is a tree: %s", summary(known.Predict(get(t, "/"))))
 	}
 }
+
+// What people read: texts and filled pages show letters, and what a link needs stays.
+func TestValuesForPeople(t *testing.T) {
+	tree := map[string]string{
+		"/404.html":    "<a href=\"{path}\">{path}</a> {query}",
+		"/latin1.html": "<p>Schl\xfcssel {path}",
+	}
+	for _, test := range []struct{ rules, asks, want string }{
+		{"error e for 404 show /404.html fill on", "/f%C3%A4hre%20x%22%3Cb%3E?q=%C3%A4%26", "<a href=\"/fähre x%22%3Cb%3E\">/fähre x%22%3Cb%3E</a> q=ä%26"},
+		{"error e for 404 show /404.html fill on", "/a'&b%E2%80%AE%C2%85%FF%2F", "<a href=\"/a&#39;&amp;b%E2%80%AE%C2%85%FF%2F\">/a&#39;&amp;b%E2%80%AE%C2%85%FF%2F</a> "},
+		{"error e for 404 show /latin1.html fill on", "/%C3%A4", "<p>Schl\xfcssel /%C3%A4"},
+		{"error e on /:x for 404 text No {y}", "/%C3%A4", ""},
+		{"error e on /:x for 404 text No {x}, {x|upper} or {path}.", "/%C3%A4%20b", "No ä b, Ä B or /ä b."},
+		{"reply r on /x with 200 text {agent}", "/x|User-Agent: a%20b", "a%20b"},
+	} {
+		asks, header, _ := strings.Cut(test.asks, "|")
+		if test.want == "" {
+			if _, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+test.rules), nil); err == nil || !strings.Contains(err.Error(), "the entry's patterns give {x}") {
+				t.Errorf("%s: %v", test.rules, err)
+			}
+			continue
+		}
+		var headers []string
+		if header != "" {
+			headers = append(headers, header)
+		}
+		body, err := buildTree(t, test.rules, tree).Predict(get(t, asks, headers...)).Content()
+		if err != nil || string(body) != test.want {
+			t.Errorf("%s on %s: %q %v, want %q", test.rules, test.asks, body, err, test.want)
+		}
+	}
+}
+
+// A text is sent as UTF-8 where it is that.
+func TestCharsets(t *testing.T) {
+	long := strings.Repeat("ä", 40_000) // a character lies across the end of what is looked at
+	e := buildTree(t, "media old in /old/ charset windows-1252", map[string]string{
+		"/a.txt": "ä", "/b.txt": "\xe4", "/old/b.txt": "\xe4", "/long.txt": "a" + long, "/cut.txt": "a" + long[:65534] + "\xff", "/late.txt": "a" + long + "\xff", "/w.html": "\xff\xfea\x00", "/e.css": "", "/i.png": "\x89PNG",
+	})
+	for path, want := range map[string]string{
+		"/a.txt": "text/plain; charset=utf-8", "/b.txt": "text/plain", "/old/b.txt": "text/plain; charset=windows-1252", "/long.txt": "text/plain; charset=utf-8",
+		"/cut.txt": "text/plain", "/late.txt": "text/plain; charset=utf-8", "/w.html": "text/html", "/e.css": "text/css; charset=utf-8", "/i.png": "image/png",
+	} {
+		if got, _ := e.Predict(get(t, path)).Get("Content-Type"); got != want {
+			t.Errorf("%s: %s, want %s", path, got, want)
+		}
+	}
+}

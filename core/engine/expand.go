@@ -279,6 +279,7 @@ func (v *values) location(t *rulebook.Template, q rulebook.Query) (string, error
 
 // fillPage puts values into a page wherever a known one stands in braces.
 func (v *values) fillPage(page string) string {
+	readable := utf8.ValidString(page) // letters of another charset would be garbled
 	var b strings.Builder
 	for {
 		i := strings.IndexByte(page, '{')
@@ -298,7 +299,9 @@ func (v *values) fillPage(page string) string {
 			continue
 		}
 		text, encoded := v.text(&p)
-		text, _ = forText(&p, text, encoded)
+		if readable {
+			text, _ = forText(&p, text, encoded)
+		}
 		b.WriteString(html.EscapeString(text))
 		page = page[i+end+1:]
 	}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/net/http/httpguts"
 
@@ -48,7 +49,7 @@ func (s *state) represent(r *Response) {
 	charset := ""
 	switch {
 	case r.File != nil && s.site != nil:
-		r.Type, charset = s.mediaType(r.File)
+		r.Type = s.mediaType(r.File)
 		r.Size = r.File.Size
 		if r.content != nil {
 			r.Size = int64(len(r.content))
@@ -72,6 +73,9 @@ func (s *state) represent(r *Response) {
 			s.encode(r)
 		}
 		return
+	}
+	if r.File != nil && s.site != nil {
+		charset = s.charset(r)
 	}
 	if r.Type != "" {
 		full := r.Type
@@ -117,8 +121,53 @@ func etag(n *site.Node, encoding string) string {
 	return `"` + tag + `"`
 }
 
-// mediaType gives a file's media type and charset, by its extension.
-func (s *state) mediaType(n *site.Node) (mediaType, charset string) {
+// charset gives the charset of a file that is a text: what an entry says, or UTF-8,
+// unless it is seen not to be that.
+func (s *state) charset(r *Response) string {
+	if !strings.HasPrefix(r.Type, "text/") {
+		return ""
+	}
+	e := s.first(groupMedia, func(r *rulebook.Rule) bool { return r.Action.(*rulebook.Media).Charset != "" })
+	if e != nil {
+		return e.Action.(*rulebook.Media).Charset
+	}
+	if !s.site.isUTF8(r.File) {
+		s.note(nil, "%s is not UTF-8: it is sent without a charset", r.File.Path)
+		return ""
+	}
+	return "utf-8"
+}
+
+// looked is how much of a file is looked at, to see whether it is UTF-8.
+const looked = 64 << 10
+
+// isUTF8 reports whether a file begins as UTF-8 does; one whose content is not known is
+// taken for it.
+func (s *siteEngine) isUTF8(n *site.Node) bool {
+	if known, ok := s.texts.Load(n); ok {
+		return known.(bool)
+	}
+	text, err := n.Beginning(looked)
+	if err != nil {
+		return true
+	}
+	if len(text) == looked { // the last character may be cut
+		for i := 1; i < utf8.UTFMax; i++ {
+			if utf8.RuneStart(text[len(text)-i]) {
+				if !utf8.FullRune(text[len(text)-i:]) {
+					text = text[:len(text)-i]
+				}
+				break
+			}
+		}
+	}
+	valid := utf8.Valid(text)
+	s.texts.Store(n, valid)
+	return valid
+}
+
+// mediaType gives a file's media type, by its extension.
+func (s *state) mediaType(n *site.Node) (mediaType string) {
 	ext := strings.ToLower(strings.TrimPrefix(path.Ext(n.Name()), "."))
 	mediaType = Extensions[ext]
 	e := s.first(groupMedia, func(r *rulebook.Rule) bool { return r.Action.(*rulebook.Media).Types[ext] != "" })
@@ -131,14 +180,7 @@ func (s *state) mediaType(n *site.Node) (mediaType, charset string) {
 	if mediaType == "" {
 		mediaType = "application/octet-stream"
 	}
-	if strings.HasPrefix(mediaType, "text/") {
-		charset = "utf-8"
-		e := s.first(groupMedia, func(r *rulebook.Rule) bool { return r.Action.(*rulebook.Media).Charset != "" })
-		if e != nil {
-			charset = e.Action.(*rulebook.Media).Charset
-		}
-	}
-	return mediaType, charset
+	return mediaType
 }
 
 // list makes the listing of a folder.

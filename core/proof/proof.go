@@ -86,8 +86,8 @@ type Kind struct {
 // Kinds are the findings that Check looks for.
 func Kinds() []Kind {
 	return []Kind{redirectLoop, runaway, rewriteLoop, neverReached, guardBypassed, openTarget, badTarget, exampleFails, conflict, orderDecides,
-		chain, permanentVaries, missingTarget, errorPageMissing, errorPageUnreachable, fallbackHidesMissing, downgrade, queryLost, methodLost, listingOpen, exposed,
-		hiddenByRule, splitAddress, looksUnintended, headerInvalid, headerConflict, hintUseless, compressUseless, acceptNothing}
+		chain, permanentVaries, missingTarget, errorPageMissing, errorPageUnreachable, fillUnknown, fallbackHidesMissing, downgrade, queryLost, methodLost, listingOpen, exposed,
+		hiddenByRule, splitAddress, looksUnintended, headerInvalid, headerConflict, hintUseless, compressUseless, charsetWrong, acceptNothing}
 }
 
 type checker struct {

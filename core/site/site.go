@@ -8,6 +8,7 @@ package site
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -27,7 +28,7 @@ type Node struct {
 	Hidden   bool      // a segment of the path begins with a dot, but for /.well-known
 	Children []*Node   // of a folder, by name
 
-	read func() ([]byte, error)
+	read func(most int64) ([]byte, error) // so many bytes from its beginning; whole where most is negative
 }
 
 // Name is the node's own name as it stands on the disk.
@@ -43,7 +44,15 @@ func (n *Node) Read() ([]byte, error) {
 	if n.read == nil {
 		return nil, ErrNoContent
 	}
-	return n.read()
+	return n.read(-1)
+}
+
+// Beginning gives up to so many bytes of a file, as Read does.
+func (n *Node) Beginning(most int64) ([]byte, error) {
+	if n.read == nil {
+		return nil, ErrNoContent
+	}
+	return n.read(most)
 }
 
 // A Tree is a site's files and folders. The zero Tree is empty.
@@ -121,7 +130,12 @@ func Memory(files map[string]string) *Tree {
 	t := New()
 	for name, content := range files {
 		n := &Node{Path: canonical.Spell(strings.TrimSuffix(name, "/")), Folder: strings.HasSuffix(name, "/"), Size: int64(len(content))}
-		n.read = func() ([]byte, error) { return []byte(content), nil }
+		n.read = func(most int64) ([]byte, error) {
+			if most >= 0 && most < n.Size {
+				return []byte(content[:most]), nil
+			}
+			return []byte(content), nil
+		}
 		if n.Path == "" {
 			continue
 		}
@@ -202,7 +216,7 @@ func (w *walker) folder(dir, path string, above []string) error {
 		n := &Node{Path: name, Folder: info.IsDir(), Modified: info.ModTime().UTC()}
 		if !n.Folder {
 			n.Size = info.Size()
-			n.read = func() ([]byte, error) { return w.read(real) }
+			n.read = func(most int64) ([]byte, error) { return w.read(real, most) }
 		}
 		if err := w.tree.add(n); err != nil {
 			return err
@@ -216,8 +230,9 @@ func (w *walker) folder(dir, path string, above []string) error {
 	return nil
 }
 
-// read gives the content of a file, which may have become a link since.
-func (w *walker) read(real string) ([]byte, error) {
+// read gives the content of a file, which may have become a link since, or what it
+// begins with.
+func (w *walker) read(real string, most int64) ([]byte, error) {
 	root, err := os.OpenRoot(w.root)
 	if err != nil {
 		return nil, err
@@ -227,7 +242,15 @@ func (w *walker) read(real string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return root.ReadFile(inside)
+	if most < 0 {
+		return root.ReadFile(inside)
+	}
+	f, err := root.Open(inside)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, most))
 }
 
 func (w *walker) note(path, what string) {
