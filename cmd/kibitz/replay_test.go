@@ -74,7 +74,7 @@ func TestMachineFormats(t *testing.T) {
 
 	os.WriteFile(filepath.Join(dir, "=list.txt"), []byte("=x\n/old\n"), 0o644)
 	out, _, _ = kibitz(t, dir, "", "replay", "-each", "-as", "csv", "-list", "plain", "=list.txt")
-	contains(t, out, "list,line,method,url,status,cause,by,location,ends,recorded,met\n'=list.txt,2,GET,https://s.example/old,301,redirect,old,/new/,arrived,,\n")
+	contains(t, out, "list,line,method,url,status,cause,by,location,ends,recorded,met,client,time,body\n'=list.txt,2,GET,https://s.example/old,301,redirect,old,/new/,arrived,,,,,\n")
 	out, _, _ = kibitz(t, dir, "", "replay", "-as", "csv", "access.log")
 	contains(t, out, "status,cause,by,at,requests,last\n", "301,redirect,old,site.kibitz:6,1,2026-10-10T13:55:36Z\n")
 }
@@ -95,10 +95,11 @@ func TestSumsAsJSON(t *testing.T) {
 			}
 		} `json:"not_found"`
 		Recorded []struct {
-			Recorded      int
-			Predicted, At string
-			Differs       bool
-			Addresses     []struct{ Address string }
+			Recorded  int
+			Predicted any
+			At        string
+			Differs   bool
+			Addresses []struct{ Address string }
 		}
 		Unmet      []struct{ Request string }   `json:"not_as_expected"`
 		NotReached []struct{ Entry, At string } `json:"not_reached"`

@@ -130,6 +130,10 @@ func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
 		if err != nil && !errors.Is(err, io.EOF) {
 			return nil, err
 		}
+		if m == 0 { // the file has been cut since
+			own = len(text)
+			break
+		}
 		n += m
 		text = append(slices.Clip(text), more[:m]...)
 	}
@@ -165,15 +169,29 @@ func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, 
 			full <- chunk{number, text, form, buf}
 			number++
 		}
+		skipping := false // what is left of a line that is too long
 		for {
 			buf := <-empty
 			if buf == nil {
 				buf = make([]byte, 0, chunkSize)
 			}
 			buf = append(buf[:0], rest...)
-			for len(buf) < cap(buf) {
+			for {
+				if len(buf) == cap(buf) {
+					if bytes.IndexByte(buf, '\n') >= 0 || len(buf) > list.MaxLine {
+						break
+					}
+					buf = slices.Grow(buf, chunkSize)
+				}
 				n, err := in.Read(buf[len(buf):cap(buf)])
 				buf = buf[:len(buf)+n]
+				if skipping {
+					i := bytes.IndexByte(buf, '\n')
+					if skipping = i < 0; skipping {
+						i = len(buf) - 1
+					}
+					buf = append(buf[:0], buf[i+1:]...)
+				}
 				if err != nil {
 					if !errors.Is(err, io.EOF) && !o.stopped() {
 						failed = err
@@ -181,13 +199,10 @@ func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, 
 					send(buf)
 					return
 				}
-				if len(buf) == cap(buf) && bytes.IndexByte(buf, '\n') < 0 && len(buf) <= list.MaxLine {
-					buf = slices.Grow(buf, chunkSize)
-				}
 			}
 			end := bytes.LastIndexByte(buf, '\n') + 1
-			if end == 0 {
-				end = len(buf)
+			if end == 0 { // one line, longer than any that is read
+				end, skipping = len(buf), true
 			}
 			rest = append([]byte{}, buf[end:]...)
 			send(buf[:end])

@@ -3,6 +3,7 @@ package replay
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -14,6 +15,9 @@ import (
 	"testing"
 	"testing/iotest"
 	"time"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -511,19 +515,148 @@ func TestWhatDiffers(t *testing.T) {
 	}
 }
 
-// Whatever stands in a log, both roads count the same of it.
+// Whatever stands in a log, both roads count the same of it. Which code an input reaches
+// depends on how goroutines meet, so that making it smaller finds no end: run it with
+// -fuzzminimizetime 1x.
 func FuzzRoads(f *testing.F) {
 	formats := []list.Format{list.FormatLog, list.FormatW3C, list.FormatJSONL}
 	books := slices.Sorted(maps.Keys(rulebooks))
-	choices := append(choices, Choice{})
-	for i := range books {
-		f.Add(0, i, i, access(20))
-		f.Add(1, i, i+3, w3cAccess(20))
-		f.Add(2, i, len(choices)-1, jsonAccess(8))
+	engines := make([]*engine.Engine, len(books))
+	for i, name := range books {
+		engines[i] = build(f, rulebooks[name])
+		f.Add(0, i, i, access(4))
+		f.Add(1, i, i+3, w3cAccess(4))
+		f.Add(2, i, len(choices), jsonAccess(3))
 	}
+	choices := append(choices, Choice{})
 	f.Fuzz(func(t *testing.T, format, book, choice int, text string) {
-		if len(text) < 1<<16 {
-			bothRoadsOf(t, formats[uint(format)%3], rulebooks[books[uint(book)%uint(len(books))]], text, choices[uint(choice)%uint(len(choices))], 1)
+		if len(text) > 1<<11 {
+			return
+		}
+		form, e := formats[uint(format)%3], engines[uint(book)%uint(len(books))]
+		o := Options{Workers: 1, Choice: choices[uint(choice)%uint(len(choices))]}
+		source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+			return list.Read(strings.NewReader(text), list.Options{Base: base, Format: form}, yield)
+		}}
+		slow, err := Run(e, []Source{source}, o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var fast *Tally
+		if Quick(form, true) {
+			fast, err = LogFile(e, "log", strings.NewReader(text), int64(len(text)), form, o, func(int64) {})
+		} else {
+			fast, err = LogStream(e, "log", strings.NewReader(text), form, o)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, want := savedForm(t, fast), savedForm(t, slow); got != want {
+			t.Fatalf("%sthe fast road:\n%s\nslowly:\n%s", rulebooks[books[uint(book)%uint(len(books))]], got, want)
 		}
 	})
+}
+
+// Every line of a list is told of, whatever it holds, in every format, packed or not: as
+// a request, a detail of one, a comment, or one that is not read.
+func FuzzLists(f *testing.F) {
+	e := build(f, "redirect r on /a to /b as 301")
+	for i, text := range []string{"/a => 200\n client x\n# c\n\n/b", access(4), w3cAccess(4), jsonAccess(3), "url,header.X\n/a,\"b\nc\"\n/d,\"e\n/f\n", `{"log":{"entries":[{"request":{"url":"http://s.example/"}},5]}}`, "<urlset><url><loc>/a</loc></url><loc>", `{"results":[{"url":"/a"}]}`} {
+		f.Add(i, i, text)
+	}
+	f.Fuzz(func(t *testing.T, format, packing int, text string) {
+		if len(text) > 1<<12 {
+			return
+		}
+		form := list.Formats[uint(format)%uint(len(list.Formats))]
+		in := []byte(text)
+		var packed bytes.Buffer
+		switch uint(packing) % 4 {
+		case 1:
+			z := gzip.NewWriter(&packed)
+			z.Write(in)
+			z.Close()
+			in = packed.Bytes()
+		case 2:
+			z, _ := zstd.NewWriter(&packed)
+			z.Write(in)
+			z.Close()
+			in = packed.Bytes()
+		case 3: // as it is, whatever it begins with
+		default:
+			if list.Packed(in) {
+				return
+			}
+		}
+		o := Options{Workers: 1}
+		var tallies []*Tally
+		keep := func(tally *Tally, err error) {
+			if _, cut := errors.AsType[*list.Damaged](err); err == nil || cut { // else nothing is told of it
+				tallies = append(tallies, tally)
+			}
+		}
+		unpacked, err := list.Unpack(bytes.NewReader(in))
+		if err != nil {
+			return
+		}
+		if Quick(form, false) {
+			keep(LogStream(e, "list", unpacked, form, o))
+		}
+		source := Source{Name: "list", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+			return list.Read(bytes.NewReader(in), list.Options{Base: base, Format: form}, yield)
+		}}
+		keep(Run(e, []Source{source}, o))
+		for _, tally := range tallies {
+			c := tally.Lists[0].Counts
+			if c.Lines != c.Requests+c.Details+c.Comments+c.Skipped || tally.Requests != int64(c.Requests) {
+				t.Fatalf("%s: %d lines are %d requests (%d counted), %d details, %d comments and %d not read", form, c.Lines, c.Requests, tally.Requests, c.Details, c.Comments, c.Skipped)
+			}
+			if packing%4 != 3 && form == list.FormatPlain && c.Lines != len(strings.SplitAfter(strings.TrimSuffix(text, "\n"), "\n")) && text != "" {
+				t.Fatalf("%q has %d lines", text, c.Lines)
+			}
+		}
+	})
+}
+
+// A line that is too long is one line, whatever the format, and however it comes.
+func TestLongLinesAreCountedOnce(t *testing.T) {
+	long := strings.Repeat("x", list.MaxLine+3*chunkSize)
+	logged := func(path string) string {
+		return "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET " + path + " HTTP/1.1\" 200 1"
+	}
+	e := build(t, "")
+	for format, text := range map[list.Format]string{
+		list.FormatLog:   logged("/a") + "\n" + logged("/"+long) + "\n" + logged("/b") + "\nbad\n",
+		list.FormatW3C:   "#Fields: cs-method cs-uri-stem\nGET /" + long + "\nGET /b\nbad bad bad\n",
+		list.FormatJSONL: `{"url":"/a"}` + "\n" + `{"url":"/` + long + `"}` + "\n" + `{"url":"/b"}` + "\n" + "{bad\n",
+		list.FormatPlain: "/a\n/" + long + "\n/b\nbad\n",
+		list.FormatCSV:   "url\n/" + long + "\n/b\nbad\n",
+	} {
+		var tallies []*Tally
+		add := func(tally *Tally, err error) {
+			if err != nil {
+				t.Error(format, err)
+			}
+			tallies = append(tallies, tally)
+		}
+		for _, workers := range []int{1, 2} {
+			o := Options{Workers: workers}
+			if Quick(format, true) {
+				add(LogFile(e, "list", strings.NewReader(text), int64(len(text)), format, o, func(int64) {}))
+			}
+			if Quick(format, false) {
+				add(LogStream(e, "list", strings.NewReader(text), format, o))
+				add(LogStream(e, "list", iotest.HalfReader(strings.NewReader(text)), format, o))
+			}
+			add(Run(e, []Source{{Name: "list", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+				return list.Read(strings.NewReader(text), list.Options{Base: base, Format: format}, yield)
+			}}}, o))
+		}
+		for i, tally := range tallies {
+			c := tally.Lists[0].Counts
+			if c.Lines != 4 || c.Skipped != 2 || len(c.First) != 2 || c.First[0].Line != 2 || c.First[1].Line != 4 || !strings.Contains(c.First[0].Reason, "longer than") {
+				t.Errorf("%s, way %d: %d lines, %d not read: %v", format, i, c.Lines, c.Skipped, c.First)
+			}
+		}
+	}
 }

@@ -207,6 +207,13 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 		if err := list.ParseLog(line, l); err != nil {
 			return err
 		}
+		if l.Hosted() {
+			item, err := l.Item(w.base)
+			if err == nil {
+				w.countItem(item)
+			}
+			return err
+		}
 	} else if item, err := w.form.read(line, l); err != nil {
 		return err
 	} else if item != nil {

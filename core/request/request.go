@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/nlnwa/whatwg-url/url"
 )
@@ -117,6 +119,29 @@ func (a Address) String() string {
 		return a.Origin()
 	}
 	return a.Origin() + a.Target() + a.Fragment
+}
+
+// Printable is the address with each byte written %XX that nobody can read or copy: no
+// part of a character, or of one that is not printed. It asks for the same.
+func (a Address) Printable() string {
+	a.Path, a.Fragment = printable(a.Path), printable(a.Fragment)
+	return a.String()
+}
+
+func printable(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		r, n := utf8.DecodeRuneInString(s[i:])
+		if r > ' ' && unicode.IsPrint(r) && (r != utf8.RuneError || n > 1) {
+			b.WriteString(s[i : i+n])
+		} else {
+			for _, c := range []byte(s[i : i+n]) {
+				fmt.Fprintf(&b, "%%%02X", c)
+			}
+		}
+		i += n
+	}
+	return b.String()
 }
 
 var noBreaks = strings.NewReplacer("\t", "", "\n", "", "\r", "")

@@ -61,6 +61,11 @@ func (c *common) flags(flags *flag.FlagSet) {
 	flags.StringVar(&c.file, "out", "", "write the result to this `file`, whole or not at all; it must not be there yet")
 }
 
+// A partialError ends a command whose result is good as far as it goes, and is shown.
+type partialError struct{ error }
+
+func (e partialError) Unwrap() error { return e.error }
+
 // usageError is a mistake in how kibitz was called.
 type usageError struct{ message string }
 
@@ -116,13 +121,14 @@ func (r *run) command(c command, args []string) int {
 	}
 	written := r.output(r.color)
 	status, err := do(r, rest)
-	if err = errors.Join(err, written.failed()); err != nil {
-		return r.end(c.name, err)
+	if failed := written.failed(); failed != nil {
+		return r.end(c.name, errors.Join(err, failed))
 	}
-	if result != nil {
-		if err := writeWhole(r.file, result.Bytes(), false); err != nil {
-			return r.end(c.name, err)
-		}
+	if result != nil && (err == nil || isPartial(err)) {
+		err = errors.Join(err, writeWhole(r.file, result.Bytes(), false))
+	}
+	if err != nil {
+		return r.end(c.name, err)
 	}
 	return status
 }

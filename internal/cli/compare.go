@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"maps"
@@ -128,6 +129,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 			}
 		})
 	}
+	var failed error
 	send := func(item *list.Item) { items <- item }
 	if len(lists) == 0 {
 		for _, e := range []*engine.Engine{before, after} {
@@ -138,11 +140,11 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	}
 	for _, name := range lists {
 		counts, err := r.readList(name, f.format, base, send)
-		if err != nil {
+		if r.sayRead(name, counts); err != nil && !isPartial(err) {
 			close(items)
 			return 0, err
 		}
-		r.sayRead(name, counts)
+		failed = errors.Join(failed, err)
 	}
 	close(items)
 	pool.Wait()
@@ -152,7 +154,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	} else {
 		r.comparedText(oldName, newName, len(lists) == 0, result, time.Since(start))
 	}
-	if err != nil {
+	if err = errors.Join(err, failed); err != nil {
 		return 0, err
 	}
 	if len(result.Circles) > 0 || slices.ContainsFunc(result.Groups, func(g *replay.Group) bool { return f.fails(g.Change) }) {
@@ -292,7 +294,7 @@ func (r *run) returning(c *replay.Returning, newName string) {
 
 func (r *run) comparedJSON(result *replay.Comparison) error {
 	type side struct {
-		Status string `json:"status"`
+		Status any    `json:"status"` // a number, or the word in its place
 		By     string `json:"by,omitempty"`
 		At     string `json:"at,omitempty"`
 		Ends   string `json:"ends,omitempty"`
@@ -323,7 +325,7 @@ func (r *run) comparedJSON(result *replay.Comparison) error {
 		Circles  []circle `json:"circles"`
 	}{Requests: result.Requests, Same: result.Same, Groups: []group{}, Circles: []circle{}}
 	sideOf := func(a replay.Answer) side {
-		s := side{Status: a.Status, Ends: a.Ends, At: place(a.By)}
+		s := side{Status: render.StatusValue(a.Status), Ends: a.Ends, At: place(a.By)}
 		if a.By != nil {
 			s.By = a.By.Name
 		}
@@ -336,11 +338,13 @@ func (r *run) comparedJSON(result *replay.Comparison) error {
 			j.From, j.To = &from, &to
 		}
 		for _, req := range g.Examples {
-			j.Examples = append(j.Examples, req.Verb()+" "+req.Address.String())
+			j.Examples = append(j.Examples, req.Verb()+" "+req.Address.Printable())
 		}
 		out.Groups = append(out.Groups, j)
 	}
-	hopOf := func(h engine.Hop) hop { return hop{h.Request.Address.String(), h.Response.Status, h.Response.Location} }
+	hopOf := func(h engine.Hop) hop {
+		return hop{h.Request.Address.Printable(), h.Response.Status, h.Response.Location}
+	}
 	for _, c := range result.Circles {
 		j := circle{Finding: "stored-redirect-loop", HSTS: c.HSTS, Stored: []hop{}}
 		for _, h := range c.Stored {

@@ -5,7 +5,6 @@ package cli
 import (
 	"cmp"
 	"encoding/csv"
-	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"slices"
@@ -32,7 +31,7 @@ func (r *run) showTally(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 }
 
 type outcomeRow struct {
-	Status   string `json:"status"`
+	Status   any    `json:"status"` // a number, or the word in its place
 	Cause    string `json:"cause"`
 	By       string `json:"by,omitempty"`
 	At       string `json:"at,omitempty"`
@@ -41,13 +40,13 @@ type outcomeRow struct {
 }
 
 func outcomeRows(t *replay.Tally) []outcomeRow {
-	var rows []outcomeRow
+	rows := []outcomeRow{}
 	for o, c := range t.Outcomes {
 		last := ""
 		if c.Last > 0 {
 			last = time.Unix(c.Last, 0).UTC().Format(time.RFC3339)
 		}
-		rows = append(rows, outcomeRow{o.Status, string(o.Cause), o.By, o.At, c.N, last})
+		rows = append(rows, outcomeRow{render.StatusValue(o.Status), string(o.Cause), o.By, o.At, c.N, last})
 	}
 	slices.SortFunc(rows, func(a, b outcomeRow) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
 	return rows
@@ -97,7 +96,7 @@ type (
 	}
 	recordedSums struct {
 		Recorded  int          `json:"recorded"`
-		Predicted string       `json:"predicted"`
+		Predicted any          `json:"predicted"`
 		By        string       `json:"by,omitempty"`
 		At        string       `json:"at,omitempty"`
 		Cause     string       `json:"cause"`
@@ -147,7 +146,7 @@ func (r *run) tallyJSON(e *engine.Engine, t *replay.Tally, f *replayFlags) error
 	}
 	for o, c := range t.Outcomes {
 		for _, r := range c.Recorded {
-			sum := recordedSums{Recorded: r.Status, Predicted: o.Status, By: o.By, At: o.At, Cause: string(o.Cause), Requests: r.N}
+			sum := recordedSums{Recorded: r.Status, Predicted: render.StatusValue(o.Status), By: o.By, At: o.At, Cause: string(o.Cause), Requests: r.N}
 			if r.Differs != nil {
 				sum.Differs, sum.Addresses = true, addresses(r.Differs)
 			}
@@ -155,7 +154,7 @@ func (r *run) tallyJSON(e *engine.Engine, t *replay.Tally, f *replayFlags) error
 		}
 	}
 	slices.SortFunc(result.Recorded, func(a, b recordedSums) int {
-		return cmp.Or(cmp.Compare(a.Recorded, b.Recorded), strings.Compare(a.Predicted, b.Predicted), strings.Compare(a.At, b.At), strings.Compare(a.Cause, b.Cause))
+		return cmp.Or(cmp.Compare(a.Recorded, b.Recorded), strings.Compare(fmt.Sprint(a.Predicted), fmt.Sprint(b.Predicted)), strings.Compare(a.At, b.At), strings.Compare(a.Cause, b.Cause))
 	})
 	for _, u := range t.Unmet {
 		result.NotAsExpected = append(result.NotAsExpected, unmetRequest{u.List, u.Line, u.Target, u.What})
@@ -171,8 +170,7 @@ func (r *run) tallyJSON(e *engine.Engine, t *replay.Tally, f *replayFlags) error
 
 // writeJSON writes a result as indented JSON.
 func (r *run) writeJSON(result any) error {
-	enc := json.NewEncoder(r.stdout)
-	enc.SetEscapeHTML(false)
+	enc := render.JSON(r.stdout)
 	enc.SetIndent("", "  ")
 	return enc.Encode(result)
 }
@@ -181,7 +179,7 @@ func (r *run) tallyCSV(t *replay.Tally) error {
 	out := csv.NewWriter(r.stdout)
 	out.Write([]string{"status", "cause", "by", "at", "requests", "last"})
 	for _, o := range outcomeRows(t) {
-		out.Write([]string{o.Status, o.Cause, o.By, o.At, strconv.FormatInt(o.Requests, 10), o.Last})
+		out.Write([]string{fmt.Sprint(o.Status), o.Cause, o.By, o.At, strconv.FormatInt(o.Requests, 10), o.Last})
 	}
 	out.Flush()
 	return out.Error()

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/csv"
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -131,9 +130,22 @@ func (f *listFlags) address(e *engine.Engine) (request.Address, error) {
 func listOptions(name string, format list.Format, base request.Address) list.Options {
 	o := list.Options{Base: base, Format: format}
 	if name != "-" {
-		o.Open = func(other string) (io.ReadCloser, error) { return os.Open(filepath.Join(filepath.Dir(name), other)) }
+		o.Open = func(other string) (io.ReadCloser, error) { return openPlain(filepath.Join(filepath.Dir(name), other)) }
 	}
 	return o
+}
+
+// openPlain opens a file that nobody has named: only a plain one, since any other may
+// never end, or never begin.
+func openPlain(name string) (io.ReadCloser, error) {
+	info, err := os.Stat(name)
+	if err == nil && !info.Mode().IsRegular() {
+		err = errors.New("it is no plain file")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return os.Open(name)
 }
 
 func formatNames() string {
@@ -272,6 +284,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	}
 	start := time.Now()
 	tally := replay.NewTally()
+	var failed error
 	if f.everyFile && !slices.ContainsFunc(e.Book.Sites, e.KnowsTree) {
 		return 0, usagef("-every-file asks for the files of the sites' trees, and %s names none: add `files DIR` or `inventory FILE` to a site", r.rulesName())
 	}
@@ -287,16 +300,44 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 			break
 		}
 		part, err := r.replayList(e, name, f, &stop, show)
-		if err != nil {
+		if err != nil && part == nil {
 			return 0, err
 		}
+		failed = errors.Join(failed, err)
+		part.Partial = part.Partial || err != nil
 		tally.Merge(part)
 	}
 	took := time.Since(start)
 	if err := buffered.Flush(); err != nil {
 		return 0, err
 	}
-	return r.finish(e, tally, f, took)
+	status, err := r.finish(e, tally, f, took)
+	if failed != nil {
+		err = failed
+	}
+	return status, err
+}
+
+// damaged says where a list could not be read any further; nil where it could. What was
+// read before it counts.
+func damaged(name string, c list.Counts, err error) error {
+	if _, ok := errors.AsType[*list.Damaged](err); !ok {
+		return nil
+	}
+	of := c.Of
+	if of == "" {
+		of = "line"
+	}
+	return partialError{fmt.Errorf("%s: %w behind %s: the result is of what stands before", listName(name), err, render.Count(c.Lines, of))}
+}
+
+// unreadable says that nothing of a list could be read; nil where something could, or
+// where it is empty.
+func unreadable(name string, c list.Counts) error {
+	if c.Requests > 0 || c.Skipped == 0 {
+		return nil
+	}
+	return partialError{fmt.Errorf("%s: none of its lines could be read; if it is of another format, name that with -list", listName(name))}
 }
 
 func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Result)) replay.Options {
@@ -322,9 +363,16 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took
 	skipped := r.showSkipped(tally, f)
 	switch {
 	case tally.Partial:
-		return 0, errors.New("interrupted: the result is of what had been read by then")
+		return 0, partialError{errors.New("interrupted: the result is of what had been read by then")}
 	case f.strict && skipped > 0:
-		return 0, fmt.Errorf("%s could not be read, and -strict is set", render.Count(skipped, "line"))
+		return 0, partialError{fmt.Errorf("%s could not be read, and -strict is set", render.Count(skipped, "line"))}
+	}
+	for _, l := range tally.Lists {
+		if err := unreadable(l.Name, l.Counts); err != nil {
+			return 0, err
+		}
+	}
+	switch {
 	case tally.Loops.Total+tally.TooLong.Total+tally.Unmets > 0:
 		return exitFindings, nil
 	}
@@ -359,6 +407,15 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 	file, size := regular(in)
 	progress, ended := r.progress(name, size, "MiB", 1<<20)
 	defer ended()
+	told := func(t *replay.Tally, err error) (*replay.Tally, error) {
+		if err == nil {
+			return t, nil
+		}
+		if cut := damaged(name, t.Lists[0].Counts, err); cut != nil {
+			return t, cut
+		}
+		return nil, fmt.Errorf("%s: %w", listName(name), err)
+	}
 	format := list.Format(f.format)
 	quick := func(parts bool) bool { return show == nil && replay.Quick(format, parts) }
 	if file != nil {
@@ -368,7 +425,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 			format = list.Detect(head)
 		}
 		if quick(true) && !list.Packed(head) {
-			return replay.LogFile(e, name, file, size, format, r.options(f, stop, nil), progress)
+			return told(replay.LogFile(e, name, file, size, format, r.options(f, stop, nil), progress))
 		}
 	}
 	unpacked, err := list.Unpack(&countingReader{in, 0, progress})
@@ -380,16 +437,12 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		format = list.Detect(head)
 	}
 	if quick(false) {
-		return replay.LogStream(e, name, unpacked, format, r.options(f, stop, nil))
+		return told(replay.LogStream(e, name, unpacked, format, r.options(f, stop, nil)))
 	}
 	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(unpacked, listOptions(name, format, base), yield)
 	}}
-	tally, err := replay.Run(e, []replay.Source{source}, r.options(f, stop, show))
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return tally, nil
+	return told(replay.Run(e, []replay.Source{source}, r.options(f, stop, show)))
 }
 
 // regular gives a list as a file that can be read at any place, with its size.
@@ -489,15 +542,17 @@ func (r *run) showSkipped(t *replay.Tally, f *replayFlags) int {
 func (r *run) eachLine(w *bufio.Writer) (func(*replay.Result), error) {
 	switch r.as {
 	case "jsonl":
-		enc := json.NewEncoder(w)
-		enc.SetEscapeHTML(false)
+		enc := render.JSON(w)
 		return func(res *replay.Result) { enc.Encode(render.NewLine(res)) }, nil
 	case "csv":
 		out := csv.NewWriter(w)
-		out.Write([]string{"list", "line", "method", "url", "status", "cause", "by", "location", "ends", "recorded", "met"})
+		out.Write([]string{"list", "line", "method", "url", "status", "cause", "by", "location", "ends", "recorded", "met", "client", "time", "body"})
 		return func(res *replay.Result) {
 			l := render.NewLine(res)
-			by, recorded, met := "", "", ""
+			by, recorded, met, body := "", "", "", ""
+			if l.Body > 0 {
+				body = strconv.FormatInt(l.Body, 10)
+			}
 			if l.By != nil {
 				by = *l.By
 			}
@@ -507,7 +562,7 @@ func (r *run) eachLine(w *bufio.Writer) (func(*replay.Result), error) {
 			if l.Met != nil {
 				met = strconv.FormatBool(*l.Met)
 			}
-			row := []string{l.List, strconv.Itoa(l.Line), l.Method, l.URL, fmt.Sprint(l.Status), string(l.Cause), by, l.Location, string(l.Ends), recorded, met}
+			row := []string{l.List, strconv.Itoa(l.Line), l.Method, l.URL, fmt.Sprint(l.Status), string(l.Cause), by, l.Location, string(l.Ends), recorded, met, l.Client, l.Time, body}
 			for i := range row {
 				row[i] = render.Cell(row[i])
 			}

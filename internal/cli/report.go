@@ -60,7 +60,7 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 		head = append(head, render.Count(skipped, "line")+" not read")
 	}
 	if t.Partial {
-		head = append(head, out.Bad("partial: it was interrupted"))
+		head = append(head, out.Bad("partial: not all was read"))
 	}
 	out.Printf("%s\n\n", strings.Join(head, "   "))
 	r.lists(t, f.top)

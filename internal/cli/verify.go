@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net/url"
@@ -114,10 +115,19 @@ func (r *run) readList(name, format string, base request.Address, yield func(*li
 		return list.Counts{}, fmt.Errorf("%s: %w", name, err)
 	}
 	counts, err := list.Read(unpacked, listOptions(name, list.Format(format), base), yield)
-	if err != nil {
-		err = fmt.Errorf("%s: %w", name, err)
+	switch cut := damaged(name, counts, err); {
+	case cut != nil:
+		return counts, cut
+	case err != nil:
+		return counts, fmt.Errorf("%s: %w", listName(name), err)
 	}
-	return counts, err
+	return counts, unreadable(name, counts)
+}
+
+// isPartial reports whether what was done before an error is to be shown.
+func isPartial(err error) bool {
+	_, partial := errors.AsType[partialError](err)
+	return partial
 }
 
 // sayRead says which lines of a list could not be read.
@@ -142,14 +152,15 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 		return 0, err
 	}
 	var all []*live.Verified
+	var failed error
 	start := time.Now()
 	for _, name := range names {
 		var items []*list.Item
 		counts, err := r.readList(name, f.format, base, func(item *list.Item) { items = append(items, item) })
-		if err != nil {
+		if r.sayRead(name, counts); err != nil && !isPartial(err) {
 			return 0, err
 		}
-		r.sayRead(name, counts)
+		failed = errors.Join(failed, err)
 		progress, ended := r.progress(name, int64(len(items)), "requests", 1)
 		f.Progress = func(done int) { progress(int64(done)) }
 		all = append(all, live.Verify(ctx, e, name, items, f.Options)...)
@@ -165,6 +176,9 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 	}
 	if ctx.Err() != nil {
 		return 0, fmt.Errorf("interrupted: the result is of the %s that had been sent by then", render.Count(len(all), "request"))
+	}
+	if failed != nil {
+		return 0, failed
 	}
 	if slices.ContainsFunc(all, func(v *live.Verified) bool { return v.Failed != nil || len(v.Differences) > 0 }) {
 		return exitFindings, nil
@@ -319,10 +333,11 @@ func (r *run) verifiedJSON(all []*live.Verified) error {
 		Got       string `json:"got"`
 	}
 	type result struct {
-		List        string       `json:"list"`
-		Line        int          `json:"line"`
-		Method      string       `json:"method"`
-		URL         string       `json:"url"`
+		List   string `json:"list"`
+		Line   int    `json:"line"`
+		Method string `json:"method"`
+		URL    string `json:"url"`
+		render.Asked
 		Status      any          `json:"status"`
 		By          string       `json:"by,omitempty"`
 		At          string       `json:"at,omitempty"`
@@ -334,7 +349,7 @@ func (r *run) verifiedJSON(all []*live.Verified) error {
 	}
 	results := []result{}
 	for _, v := range all {
-		one := result{List: v.List, Line: v.Item.Line, Method: v.Item.Request.Verb(), URL: v.Item.Request.Address.String(), Status: render.Status(v.Predicted), Reason: v.Reason(), Skipped: v.Skipped}
+		one := result{List: v.List, Line: v.Item.Line, Method: v.Item.Request.Verb(), URL: v.Item.Request.Address.Printable(), Asked: render.NewAsked(v.Item.Request), Status: render.Status(v.Predicted), Reason: v.Reason(), Skipped: v.Skipped}
 		if by := v.Predicted.By; by != nil {
 			one.By, one.At = by.Name, place(by)
 		}

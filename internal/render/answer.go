@@ -1,6 +1,7 @@
 package render
 
 import (
+	"strconv"
 	"strings"
 
 	"kibitz/core/canonical"
@@ -34,9 +35,17 @@ func Status(r *engine.Response) any {
 	return r.Status
 }
 
+// StatusValue is Status for one that stands as text.
+func StatusValue(text string) any {
+	if n, err := strconv.Atoi(text); err == nil {
+		return n
+	}
+	return text
+}
+
 // NewAnswer gives a response in that form.
 func NewAnswer(req *request.Request, r *engine.Response) Answer {
-	a := Answer{Method: req.Verb(), URL: req.Address.String(), Status: Status(r), Cause: r.Cause, Location: r.Location, Type: r.Type, Hints: r.Hints}
+	a := Answer{Method: req.Verb(), URL: req.Address.Printable(), Status: Status(r), Cause: r.Cause, Location: r.Location, Type: r.Type, Hints: r.Hints}
 	if r.By != nil {
 		a.By, a.At = &r.By.Name, r.By.Place.String()
 	}

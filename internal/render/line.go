@@ -10,6 +10,7 @@ type Line struct {
 	List string `json:"list"`
 	Line int    `json:"line"`
 	Answer
+	Asked
 	Ends     engine.Ending `json:"ends,omitempty"`
 	Hops     [][2]any      `json:"hops,omitempty"`
 	Expected *bool         `json:"expected,omitempty"`
@@ -20,11 +21,11 @@ type Line struct {
 
 // NewLine gives a result in that form.
 func NewLine(r *replay.Result) Line {
-	l := Line{List: r.List, Line: r.Item.Line, Answer: NewAnswer(r.Item.Request, r.Response), Recorded: r.Item.Recorded, Unmet: r.Unmet}
+	l := Line{List: r.List, Line: r.Item.Line, Answer: NewAnswer(r.Item.Request, r.Response), Asked: NewAsked(r.Item.Request), Recorded: r.Item.Recorded, Unmet: r.Unmet}
 	if r.Visit != nil {
 		l.Ends = r.Visit.Ending
 		for _, h := range r.Visit.Hops {
-			l.Hops = append(l.Hops, [2]any{Status(h.Response), h.Request.Address.String()})
+			l.Hops = append(l.Hops, [2]any{Status(h.Response), h.Request.Address.Printable()})
 		}
 	} else {
 		l.Ends = engine.Arrived

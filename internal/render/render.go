@@ -242,16 +242,38 @@ func Short(s string, most int) string {
 	return string([]rune(s)[:most-1]) + "…"
 }
 
-// Shell quotes a word for a POSIX shell where that is needed.
+// octal writes text for the printf of a POSIX shell, within single quotes: each byte that
+// Clean would not let through as \ddd.
+func octal(s string) string {
+	var b strings.Builder
+	for s != "" {
+		_, n := utf8.DecodeRuneInString(s)
+		switch c := s[:n]; {
+		case c == "%":
+			b.WriteString("%%")
+		case Clean(c) == c && c != "'" && c != `\`:
+			b.WriteString(c)
+		default:
+			for _, byte := range []byte(c) {
+				fmt.Fprintf(&b, `\%03o`, byte)
+			}
+		}
+		s = s[n:]
+	}
+	return b.String()
+}
+
+// Shell quotes a word for a POSIX shell where that is needed. Line ends at its end get
+// lost.
 func Shell(s string) string {
 	plain := func(r rune) bool {
-		return strings.ContainsRune("-_./:=@%+,^", r) || r < utf8.RuneSelf && (unicode.IsLetter(r) || unicode.IsDigit(r))
+		return strings.ContainsRune("-_./:=@%+,", r) || r < utf8.RuneSelf && (unicode.IsLetter(r) || unicode.IsDigit(r))
 	}
 	if s != "" && strings.IndexFunc(s, func(r rune) bool { return !plain(r) }) < 0 {
 		return s
 	}
 	if Clean(s) != s {
-		return "$'" + strings.NewReplacer(`'`, `\'`).Replace(Clean(s)) + "'"
+		return `"$(printf '` + octal(s) + `')"`
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

@@ -26,6 +26,9 @@ func read(t testing.TB, format Format, text string) (string, Counts) {
 	t.Helper()
 	var out []string
 	open := func(name string) (io.ReadCloser, error) {
+		if name == "deep.xml" {
+			return io.NopCloser(strings.NewReader("<sitemapindex><sitemap><loc>https://s.example/part.xml</loc></sitemap><sitemap><loc>deep.xml</loc></sitemap></sitemapindex>")), nil
+		}
 		if name == "part.xml" {
 			return io.NopCloser(strings.NewReader("<urlset><url><loc>https://s.example/c</loc></url></urlset>")), nil
 		}
@@ -88,6 +91,7 @@ func TestReaders(t *testing.T) {
 		{"a dash for everything", FormatLog, "- - - [10/Oct/2026:13:55:36 +0000] " + `"GET /a HTTP/1.1" 200 - "-" "-"` + "\n", "1 GET https://s.example/a at 2026-10-10T13:55:36 got 200", ""},
 		{"nothing in the quotes", FormatLog, "192.0.2.1" + at + `"GET /a HTTP/1.1" 200 1 "" ""` + "\n", "1 GET https://s.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},
 		{"a host for a client", FormatLog, "pier.example" + at + `"GET /a HTTP/1.1" 200 1` + "\n", "1 GET https://s.example/a at 2026-10-10T13:55:36 got 200", ""},
+		{"the host that was asked, in front", FormatLog, "www.s.example:443 192.0.2.1" + at + `"GET /a HTTP/1.1" 200 1` + "\nWWW.s.example:80 2001:db8::1" + at + `"GET /b HTTP/1.1" 200 1 "-" "x"` + "\nt.example:8443 192.0.2.1" + at + `"GET /c HTTP/1.1" 200 1` + "\n_ 192.0.2.1" + at + `"GET /d HTTP/1.1" 200 1` + "\na|b 192.0.2.1" + at + `"GET /e HTTP/1.1" 200 1` + "\n", "1 GET https://www.s.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200\n2 GET http://www.s.example/b from 2001:db8::1 at 2026-10-10T13:55:36 got 200 [User-Agent: x]\n3 GET https://t.example:8443/c from 192.0.2.1 at 2026-10-10T13:55:36 got 200\n4 GET https://s.example/d from 192.0.2.1 at 2026-10-10T13:55:36 got 200", "5: is no host"},
 		{"blanks in a target", FormatLog, "192.0.2.1" + at + `"GET /a b c HTTP/1.1" 400 1` + "\n", "1 GET https://s.example/a b c from 192.0.2.1 at 2026-10-10T13:55:36 got 400", ""},
 		{"no protocol", FormatLog, "192.0.2.1" + at + `"GET /a" 200 1` + "\n", "1 GET https://s.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},
 		{"a whole URL", FormatLog, "192.0.2.1" + at + `"GET http://T.example/a HTTP/1.1" 200 1` + "\n", "1 GET http://t.example/a from 192.0.2.1 at 2026-10-10T13:55:36 got 200", ""},
@@ -103,6 +107,9 @@ func TestReaders(t *testing.T) {
 		{"csv, another column", FormatCSV, "url,colour\n/a,red\n", "error: the column \"colour\" is not known: there are url, method, client, time, body, status, location and header.NAME; or old, new and status", ""},
 		{"csv, a table of moves", FormatCSV, "Old;New;Status\n/a;/b/;\n/c;https://t.example/;302\n/d;;410\n/e;;\n/f;/g;none\n;/h;\n", "2 GET https://s.example/a expects 3xx /b/\n3 GET https://s.example/c expects 302 https://t.example/\n4 GET https://s.example/d expects 410", "5: neither a new address nor a status|6: the status \"none\" is none|7: the address is empty"},
 		{"csv of a spreadsheet", FormatCSV, "\ufeffURL;Status;Header.X-A\r\n/a;301;\"b;c\"\r\n", "2 GET https://s.example/a got 301 [X-A: b;c]", ""},
+		{"csv, a quote that is never closed", FormatCSV, "url,header.X-A\n/a,b\n/c,\"d\n/e,f\n/g,\"h\ni\"\n/j,\n", "2 GET https://s.example/a [X-A: b]\n4 GET https://s.example/e [X-A: f]\n5 GET https://s.example/g [X-A: h\ni]\n7 GET https://s.example/j", "3: quote"},
+		{"csv, the last quote is never closed", FormatCSV, "url\n/a\n\"/b\n/c\n/d\n", "2 GET https://s.example/a\n4 GET https://s.example/c\n5 GET https://s.example/d", "3: the quote that opens in line 3 is never closed"},
+		{"csv, a table with statuses below a heading of two", FormatCSV, "old,new\n/a,/b,302\n/c,,410\n/d,/e\n", "2 GET https://s.example/a expects 302 /b\n3 GET https://s.example/c expects 410\n4 GET https://s.example/d expects 3xx /e", ""},
 		{"csv with tabs", FormatCSV, "method\turl\nhead\t/a,b\n", "2 HEAD https://s.example/a,b", ""},
 		{"csv, rows of several lines", FormatCSV, "url,header.X-A\n/a,\"b\nc\"\n/d,\n", "2 GET https://s.example/a [X-A: b\nc]\n4 GET https://s.example/d", ""},
 		{"csv, values that cannot be", FormatCSV, "url,client,time,body\n/a,nobody,,\n/b,,noon,\n/c,,,7.5\n/d,,,-1\nfares,,,\n/e,192.0.2.1,2026-03-01T08:00:00Z,7\n", "7 GET https://s.example/e from 192.0.2.1 at 2026-03-01T08:00:00 body 7", "2: \"nobody\" is no address|3: \"noon\" is no time|4: \"7.5\" is no number|5: \"-1\"|6: write /fares"},
@@ -111,10 +118,17 @@ func TestReaders(t *testing.T) {
 		{"jsonl, broken", FormatJSONL, `{"url":"/a"}` + "\n{\n[]\n" + `{"url":7}` + "\n" + `{"method":"GET"}` + "\n", "1 GET https://s.example/a", "2: no JSON object|3: a JSON array|4: should be a text|5: url is missing"},
 		{"jsonl, numbers as text", FormatJSONL, `{"url":"/a","status":"404","body":"9"}` + "\n", "1 GET https://s.example/a body 9 got 404", ""},
 		{"jsonl, values that cannot be", FormatJSONL, `{"url":"/a","status":[1]}` + "\n" + `{"url":"/b","client":"x"}` + "\n" + `{"url":"/c","headers":"x"}` + "\n" + `{"url":"/d","status":99}` + "\n" + `{"url":"/e","body":1.5}` + "\n", "", "1: its \"status\" is of the kind array, and should be a number|2: \"x\" is no address of a client|3: its \"headers\" is of the kind string, and should be an object|4: the status \"99\" is none|5: \"1.5\" is no number of bytes"},
+		{"jsonl with names of other documents in it", FormatJSONL, `{"note":{"log":{}},"url":"/a","tags":["entries"],"log":"x"}` + "\n", "1 GET https://s.example/a", ""},
+		{"jsonl, fields that stand twice", FormatJSONL, `{"url":"/a","headers":{"X-B":["c","d"],"X-A":"b"}}` + "\n", "1 GET https://s.example/a [X-A: b] [X-B: c] [X-B: d]", ""},
+		{"jsonl that replay has written", FormatJSONL, `{"list":"l","line":3,"method":"HEAD","url":"/a","status":301,"cause":"redirect","by":"r","location":"/b","headers":{"location":["/b"]},"client":"192.0.2.1","time":"2026-03-01T00:00:00Z","body":5,"request":{"headers":{"user-agent":["x"]}},"ends":"arrived","hops":[[301,"/a"]]}` + "\n" + `{"url":"/b","status":"app","cause":"handoff"}` + "\n" + `{"url":"/c","status":301,"cause":"redirect","location":"/d","recorded":404}` + "\n", "1 HEAD https://s.example/a from 192.0.2.1 at 2026-03-01T00:00:00 body 5 got 301 to /b [user-agent: x]\n2 GET https://s.example/b\n3 GET https://s.example/c got 404", ""},
+		{"csv that replay has written", FormatCSV, "list,line,method,url,status,cause,by,location,ends,recorded,met,client,time,body\nl,2,GET,/a,301,redirect,r,/b,arrived,,,192.0.2.1,,7\nl,3,GET,/b,files,unknown-tree,,,files,404,true,,,\n", "2 GET https://s.example/a from 192.0.2.1 body 7 got 301 to /b\n3 GET https://s.example/b got 404", ""},
+		{"json that verify has written", FormatResults, `{"results":[{"list":"l","line":1,"method":"GET","url":"https://s.example/a","status":200,"got":404,"request":{"headers":{"x-a":["b"]}}},{"url":7},{"method":"GET","url":"https://s.example/b","status":"app","skipped":"an application answers it"}]}`, "1 GET https://s.example/a got 404 [x-a: b]\n3 GET https://s.example/b", "2: should be a text"},
 		{"a JSON array", FormatJSONL, `[{"url":"/a"}]` + "\n", "", "1: a JSON array: write one object a line"},
 
 		{"har", FormatHAR, `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-03-01T00:00:00Z","request":{"method":"GET","url":"https://s.example/a","headers":[{"name":"Host","value":"x"},{"name":":path","value":"/"},{"name":"Accept","value":"*/*"}],"bodySize":-1},"response":{"status":301,"redirectURL":"/b"}},{"request":{"method":"GET","url":"data:x"}}]}}`, "1 GET https://s.example/a at 2026-03-01T00:00:00 got 301 to /b [Accept: */*]", "2: no http address"},
-		{"har without entries", FormatHAR, `{"log":{}}`, "error: the HTTP archive holds no entries: EOF", ""},
+		{"har, entries of another kind", FormatHAR, "\ufeff" + `{"log":{"creator":{"entries":["entries"]},"comment":"entries","entries":[{"request":5},{"request":{"url":"https://s.example/a","bodySize":1.5}},[],{"request":{"method":"GET","url":"https://s.example/b"}}],"pages":[1]}}`, "4 GET https://s.example/b", "1: cannot be read|2: cannot be read|3: cannot be read"},
+		{"har that is cut", FormatHAR, `{"log":{"entries":[{"request":{"method":"GET","url":"https://s.example/b"}},{"request":{"met`, "1 GET https://s.example/b\nerror: it is cut off or damaged (unexpected EOF)", "2: cannot be read any further"},
+		{"har without entries", FormatHAR, `{"log":{}}`, "error: the HTTP archive holds no entries", ""},
 
 		{"w3c", FormatW3C, "#Version: 1.0\n#Fields: date time c-ip cs-method cs-uri-stem cs-uri-query sc-status cs(User-Agent) cs-host\n2026-03-01 10:00:00 192.0.2.1 GET /a b=c 200 An+agent www.s.example\n2026-03-01 10:00:01 192.0.2.1 GET /b - 404 - -\n", "3 GET https://www.s.example/a?b=c from 192.0.2.1 at 2026-03-01T10:00:00 got 200 [User-Agent: An agent]\n4 GET https://s.example/b from 192.0.2.1 at 2026-03-01T10:00:01 got 404", ""},
 		{"w3c, other fields below", FormatW3C, "#Fields: cs-method cs-uri\nGET /a?x\n#Fields: cs-uri-stem sc-status\n/b 200\n", "2 GET https://s.example/a?x\n4 GET https://s.example/b got 200", ""},
@@ -122,6 +136,7 @@ func TestReaders(t *testing.T) {
 		{"w3c, broken", FormatW3C, "#Version: 1.0\n/a\n#Fields: cs-uri-stem sc-status\n/a\n/a x\n- 200\n", "", "2: no #Fields|4: 1 fields|5: status|6: names no address"},
 
 		{"sitemap", FormatSitemap, "<?xml version=\"1.0\"?>\n<urlset xmlns=\"x\">\n<url><loc> https://s.example/a </loc></url>\n<url><loc>/b</loc></url>\n<url><loc>ftp://x/</loc></url></urlset>", "3 GET https://s.example/a expects 200\n4 GET https://s.example/b expects 200", "5: not of this site's kind"},
+		{"sitemap index of an index", FormatSitemap, "<sitemapindex><sitemap><loc>deep.xml</loc></sitemap></sitemapindex>", "1 GET https://s.example/c expects 200", ""},
 		{"sitemap index", FormatSitemap, "<sitemapindex><sitemap><loc>https://s.example/part.xml</loc></sitemap><sitemap><loc>https://s.example/none.xml</loc></sitemap></sitemapindex>", "1 GET https://s.example/c expects 200", "cannot be read beside its index"},
 		{"sitemap, cut off", FormatSitemap, "<urlset><url><loc>/a</loc></url><url><lo", "1 GET https://s.example/a expects 200", "any further"},
 		{"nothing", FormatPlain, "", "", ""},
@@ -171,8 +186,25 @@ func TestPackedLists(t *testing.T) {
 			t.Errorf("%s: %s", name, got)
 		}
 	}
-	if got, _ := read(t, "", gz.String()[:20]); !strings.Contains(got, "error") {
-		t.Errorf("a gzip file that is cut off: %s", got)
+	var long strings.Builder
+	for i := range 50_000 {
+		fmt.Fprintf(&long, "/page/%d/%x\n", i, i*i)
+	}
+	gz.Reset()
+	z.Reset(&gz)
+	z.Write([]byte(long.String()))
+	z.Close()
+	zst.Reset()
+	s.Reset(&zst)
+	s.Write([]byte(long.String()))
+	s.Close()
+	broken := []byte(gz.String())
+	broken[len(broken)/2] ^= 0xff
+	for name, text := range map[string]string{"cut gzip": gz.String()[:gz.Len()/2], "cut zstd": zst.String()[:zst.Len()/2], "damaged gzip": string(broken)} {
+		got, counts := read(t, FormatPlain, text)
+		if counts.Requests < 10_000 || counts.Requests >= 50_000 || !strings.Contains(got, "error: it is cut off or damaged") {
+			t.Errorf("%s: %d requests, %s", name, counts.Requests, got[max(0, len(got)-200):])
+		}
 	}
 }
 

@@ -21,6 +21,7 @@ type Line struct {
 	Status int
 
 	text            []byte // the line
+	host            span   // that was asked, where the line begins with it
 	client, time    span
 	method, target  span     // side by side
 	rest            span     // behind the status, until Tail is called
@@ -60,7 +61,7 @@ var (
 // ParseLog reads a line without its end, up to its status; Tail reads the rest.
 // The line may be changed: escapes in it are undone in place.
 func ParseLog(line []byte, l *Line) error {
-	l.text, l.form, l.referrer, l.agent = line, logTime, span{}, span{}
+	l.text, l.form, l.referrer, l.agent, l.host = line, logTime, span{}, span{}, span{}
 	if l.plain(line) {
 		return nil
 	}
@@ -73,6 +74,9 @@ func (l *Line) careful(line []byte) error {
 		return errNoLog
 	}
 	l.client = span{0, uint32(i)}
+	if second, _, ok := bytes.Cut(line[i+1:], []byte(" ")); ok && isAddress(second) { // who asks is behind the host that is asked
+		l.host, l.client = l.client, l.at(second)
+	}
 	open := bytes.IndexByte(line[i:], '[')
 	if open < 0 {
 		return errNoLog
@@ -100,6 +104,19 @@ func (l *Line) careful(line []byte) error {
 	l.Status, l.rest = threeDigits(status), l.at(status[3:])
 	return nil
 }
+
+// isAddress reports whether a word is the address of a client.
+func isAddress(word []byte) bool {
+	if len(word) < 2 || bytes.IndexByte(word, '.') < 0 && bytes.IndexByte(word, ':') < 0 {
+		return false
+	}
+	_, err := netip.ParseAddr(string(word))
+	return err == nil
+}
+
+// Hosted reports whether the line says which host was asked, so that only Item tells
+// all of it.
+func (l *Line) Hosted() bool { return l.host.len() > 0 }
 
 func threeDigits(s []byte) int { return int(s[0]-'0')*100 + int(s[1]-'0')*10 + int(s[2]-'0') }
 
@@ -426,8 +443,29 @@ func hexDigit(c byte) (byte, bool) {
 func (l *Line) Item(base request.Address) (*Item, error) {
 	item := &Item{Request: &request.Request{Method: string(l.Method()), Client: l.ClientAddr(), Time: l.At(), Headers: l.Headers(nil)}, Recorded: l.Status}
 	var err error
+	if l.Hosted() {
+		if base, err = hostAsked(string(l.part(l.host)), base); err != nil {
+			return nil, err
+		}
+	}
 	item.Request.Address, err = TargetAddress(string(l.Target()), base)
 	return item, err
+}
+
+// hostAsked gives the origin that a log names in front of its clients: a host, perhaps
+// with the port of the server, which tells the scheme; `-` and `_` are none.
+func hostAsked(host string, base request.Address) (request.Address, error) {
+	if host == "-" || host == "_" {
+		return base, nil
+	}
+	a := base
+	switch name, port, _ := strings.Cut(host, ":"); port {
+	case "443":
+		a.Scheme, host = "https", name
+	case "80":
+		a.Scheme, host = "http", name
+	}
+	return a, a.SetHost(host)
 }
 
 // ClientAddr is the address of the client; the zero Addr where the log has none.

@@ -3,6 +3,7 @@ package list
 import (
 	"bufio"
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 
@@ -23,10 +24,11 @@ const (
 	FormatLog     Format = "log"
 	FormatW3C     Format = "w3c"
 	FormatSitemap Format = "sitemap"
+	FormatResults Format = "results" // what verify writes as JSON
 )
 
 // Formats are all that can be read from a file.
-var Formats = []Format{FormatPlain, FormatCSV, FormatJSONL, FormatHAR, FormatLog, FormatW3C, FormatSitemap}
+var Formats = []Format{FormatPlain, FormatCSV, FormatJSONL, FormatHAR, FormatLog, FormatW3C, FormatSitemap, FormatResults}
 
 // Options say how a list is read.
 type Options struct {
@@ -60,8 +62,28 @@ func Read(r io.Reader, o Options, each func(*Item)) (Counts, error) {
 		return readW3C(in, o.Base, each)
 	case FormatSitemap:
 		return readSitemap(in, o, each)
+	case FormatResults:
+		return readResults(in, o.Base, each)
 	}
 	return Plain(in, o.Base, each)
+}
+
+// Damaged is the error of a list that is cut or damaged: what was read before it is
+// good.
+type Damaged struct{ Err error }
+
+func (e *Damaged) Error() string { return fmt.Sprintf("it is cut off or damaged (%v)", e.Err) }
+func (e *Damaged) Unwrap() error { return e.Err }
+
+// unpacker tells of a damaged stream.
+type unpacker struct{ io.Reader }
+
+func (u unpacker) Read(b []byte) (int, error) {
+	n, err := u.Reader.Read(b)
+	if err != nil && err != io.EOF {
+		err = &Damaged{Err: err}
+	}
+	return n, err
 }
 
 const detectSize = 4096
@@ -83,13 +105,13 @@ func Unpack(r io.Reader) (*bufio.Reader, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the list is no whole gzip file: %w", err)
 		}
-		return bufio.NewReaderSize(z, unpackedSize), nil
+		return bufio.NewReaderSize(unpacker{z}, unpackedSize), nil
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		z, err := zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxWindow))
 		if err != nil {
 			return nil, fmt.Errorf("the list is no whole zstd file: %w", err)
 		}
-		return bufio.NewReaderSize(z, unpackedSize), nil
+		return bufio.NewReaderSize(unpacker{z}, unpackedSize), nil
 	}
 	return in, nil
 }
@@ -108,10 +130,7 @@ func Detect(head []byte) Format {
 	case bytes.HasPrefix(text, []byte("<?xml")) || bytes.HasPrefix(text, []byte("<urlset")) || bytes.HasPrefix(text, []byte("<sitemapindex")):
 		return FormatSitemap
 	case bytes.HasPrefix(text, []byte("{")):
-		if bytes.Contains(head, []byte(`"url"`)) && !bytes.Contains(head, []byte(`"entries"`)) && !bytes.Contains(head, []byte(`"log"`)) {
-			return FormatJSONL
-		}
-		return FormatHAR
+		return detectObject(text)
 	case bytes.HasPrefix(text, []byte("#Version:")) || bytes.HasPrefix(text, []byte("#Software:")) || bytes.HasPrefix(text, []byte("#Fields:")) || bytes.HasPrefix(text, []byte("#Date:")) || bytes.HasPrefix(text, []byte("#Start-Date:")):
 		return FormatW3C
 	case bytes.HasPrefix(text, []byte("[")) && bytes.Contains(head, []byte(`"url"`)):
@@ -133,4 +152,30 @@ func Detect(head []byte) Format {
 func looksLogged(line []byte) bool {
 	open := bytes.Index(line, []byte(" ["))
 	return open > 0 && open+30 < len(line) && line[open+28] == ']' && bytes.Contains(line[open:], []byte(`] "`))
+}
+
+// detectObject tells what a JSON object is by its own names: those of others, further
+// in, do not count.
+func detectObject(text []byte) Format {
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.Token() // {
+	for {
+		name, err := d.Token()
+		if err != nil || name == json.Delim('}') {
+			return FormatJSONL
+		}
+		var value json.RawMessage
+		before := d.InputOffset()
+		err = d.Decode(&value)
+		begins := bytes.TrimLeft(text[before:], " \t\r\n:")
+		opens := func(c byte) bool { return len(begins) > 0 && begins[0] == c }
+		switch {
+		case name == "log" && opens('{'), name == "entries" && opens('['):
+			return FormatHAR
+		case name == "results" && opens('['):
+			return FormatResults
+		case err != nil || name == "url":
+			return FormatJSONL
+		}
+	}
 }
