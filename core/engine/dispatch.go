@@ -113,6 +113,9 @@ func (s *siteEngine) compile() {
 			c.clients.v4.index(c.clients.nobody)
 		}
 	}
+	for _, e := range s.groups[groupHeader] {
+		s.validators = s.validators || slices.ContainsFunc(e.Action.(*rulebook.Header).Changes, func(c rulebook.HeaderChange) bool { return isValidator(c.Name) })
+	}
 	s.fixed = !slices.ContainsFunc(s.groups[groupHeader], func(e *entry) bool { return !e.Action.(*rulebook.Header).Constant() })
 }
 

@@ -2,12 +2,12 @@ package engine
 
 import (
 	"bytes"
+	"math"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
@@ -30,8 +30,13 @@ type compression struct {
 
 var siblings = map[string]string{"br": ".br", "zstd": ".zst", "gzip": ".gz"}
 
-// compressible are the media types that shrink, where no entry names any.
-var compressible = []string{"text/*", "application/javascript", "application/json", "application/manifest+json", "application/xml", "application/rss+xml", "application/atom+xml", "application/ld+json", "application/geo+json", "application/wasm", "image/svg+xml", "image/bmp", "font/ttf", "font/otf"}
+// compressible are the media types that shrink, where no entry names any: texts, and
+// what holds numbers as they are. `*+xml` and `*+json` are all with these suffixes
+// (RFC 6838, 4.2.8).
+var compressible = []string{"text/*", "*+xml", "*+json", "application/javascript", "application/json", "application/json5", "application/x-ndjson", "application/xml", "application/xml-dtd", "application/yaml", "application/toml", "application/sql", "application/rtf", "application/wasm",
+	"application/vnd.apple.mpegurl", "audio/mpegurl", "application/postscript", "application/pem-certificate-chain", "application/x-subrip", "application/x-sh", "application/x-plist", "application/n-triples", "application/n-quads", "application/trig", "application/sparql-query", "application/mbox",
+	"application/msword", "application/vnd.ms-excel", "application/vnd.ms-powerpoint", "application/vnd.ms-fontobject", "application/x-tar", "application/vnd.sqlite3", "application/dicom",
+	"image/bmp", "image/vnd.microsoft.icon", "image/x-icon", "font/ttf", "font/otf", "font/collection", "audio/wav", "audio/aiff", "model/obj", "model/mtl", "model/stl", "model/step", "model/gltf-binary"}
 
 // compression gathers the points of the compress entries; nil if none fits.
 func (s *state) compression() *compression {
@@ -62,22 +67,24 @@ func (s *state) point(g group, says func(*rulebook.Compress) bool, take func(*ru
 	return true
 }
 
-// TypeListed reports whether a media type is among types like text/html or
-// text/*.
+// TypeListed reports whether a media type is among types like text/html, text/* or
+// *+xml.
 func TypeListed(mediaType string, list []string) bool {
 	return slices.ContainsFunc(list, func(t string) bool {
-		return t == mediaType || t == "*/*" || strings.HasSuffix(t, "/*") && strings.HasPrefix(mediaType, t[:len(t)-1])
+		return t == mediaType || t == "*/*" || strings.HasSuffix(t, "/*") && strings.HasPrefix(mediaType, t[:len(t)-1]) ||
+			strings.HasPrefix(t, "*+") && strings.HasSuffix(mediaType, t[1:])
 	})
 }
 
 // encode chooses the encoding of a file (RFC 9110, 12.5.3).
 func (s *state) encode(r *Response) {
 	c := s.compression()
-	if c == nil || !TypeListed(r.Type, c.types) {
+	if c == nil || !TypeListed(r.Type, c.types) || extension(r.File) == packedText {
 		return
 	}
+	r.varies = true
 	if !s.light {
-		r.Headers = append(r.Headers, request.Header{Name: "Vary", Value: "Accept-Encoding"})
+		r.Headers = append(r.Headers, request.Header{Name: "Vary", Value: acceptEncoding})
 	}
 	accepts, asked := s.req.Get("accept-encoding")
 	if !asked || r.Size <= c.over {
@@ -125,6 +132,9 @@ func (s *state) encode(r *Response) {
 	r.level = c.level
 }
 
+// acceptEncoding is what an answer varies by that can be encoded.
+const acceptEncoding = "Accept-Encoding"
+
 func (s *state) encoded(r *Response, name string, size int64) {
 	r.Encoding, r.Encoded = name, size
 	if s.light {
@@ -142,7 +152,7 @@ type weights map[string]float64
 // qualities reads an Accept-Encoding field (RFC 9110, 12.4.2 and 12.5.3).
 func qualities(field string) weights {
 	w := weights{}
-	for _, item := range strings.Split(field, ",") {
+	for _, item := range request.List(field) {
 		name, params, _ := strings.Cut(item, ";")
 		name = strings.ToLower(strings.TrimSpace(name))
 		if name == "" {
@@ -152,16 +162,28 @@ func qualities(field string) weights {
 			name = "gzip"
 		}
 		q := 1.0
-		if key, value, ok := strings.Cut(strings.TrimSpace(params), "="); ok && strings.EqualFold(strings.TrimSpace(key), "q") {
-			v, err := strconv.ParseFloat(strings.TrimSpace(value), 64)
-			if err != nil || v < 0 || v > 1 {
-				v = 0
+		for _, param := range strings.Split(params, ";") {
+			if key, value, ok := strings.Cut(param, "="); ok && strings.EqualFold(strings.TrimSpace(key), "q") {
+				q = weight(strings.TrimSpace(value))
 			}
-			q = v
 		}
 		w[name] = q
 	}
 	return w
+}
+
+// weight reads a quality (RFC 9110, 12.4.2): up to 1, with up to three digits behind the
+// point; what is none counts as 0.
+func weight(s string) float64 {
+	whole, digits, _ := strings.Cut(s, ".")
+	if whole != "0" && whole != "1" || len(digits) > 3 || strings.Trim(digits, "0123456789") != "" {
+		return 0
+	}
+	q, _ := strconv.ParseFloat(whole+"."+digits+"0", 64)
+	if q > 1 {
+		return 0
+	}
+	return q
 }
 
 // of gives the quality of an encoding; 0 is not accepted.
@@ -235,8 +257,11 @@ func Encode(content []byte, name string, level int) []byte {
 // conditions decides conditional and range requests, in the order of RFC 9110,
 // 13.2.2.
 func (s *state) conditions(r *Response) {
+	s.validators(r)
 	tag, _ := r.Get("ETag")
-	modified := r.File.Modified.Truncate(time.Second)
+	field, dated := r.Get("Last-Modified")
+	modified, known := request.Date(field)
+	dated = dated && known
 	get := s.req.Get
 	if v, ok := get("If-Match"); ok {
 		if !tagListed(v, tag, true) {
@@ -244,7 +269,7 @@ func (s *state) conditions(r *Response) {
 			return
 		}
 	} else if v, ok := get("If-Unmodified-Since"); ok {
-		if t, err := http.ParseTime(v); err == nil && modified.After(t) {
+		if t, ok := request.Date(v); ok && dated && modified.After(t) {
 			s.precondition(r, http.StatusPreconditionFailed, "If-Unmodified-Since")
 			return
 		}
@@ -255,7 +280,7 @@ func (s *state) conditions(r *Response) {
 			return
 		}
 	} else if v, ok := get("If-Modified-Since"); ok {
-		if t, err := http.ParseTime(v); err == nil && !modified.After(t) && !r.File.Modified.IsZero() {
+		if t, ok := request.Date(v); ok && dated && !modified.After(t) {
 			s.precondition(r, http.StatusNotModified, "If-Modified-Since")
 			return
 		}
@@ -266,8 +291,8 @@ func (s *state) conditions(r *Response) {
 		return
 	}
 	if cond, ok := get("If-Range"); ok {
-		t, err := http.ParseTime(cond)
-		if err == nil && !modified.Equal(t) || err != nil && (cond != tag || tag == "") {
+		t, ok := request.Date(cond)
+		if ok && !(dated && modified.Equal(t)) || !ok && (cond != tag || tag == "" || strings.HasPrefix(tag, "W/")) {
 			s.note(nil, "If-Range does not hold: the whole is sent")
 			return
 		}
@@ -275,17 +300,56 @@ func (s *state) conditions(r *Response) {
 	s.byteRange(r, v)
 }
 
+// validators are those that are sent with the whole file: what header entries say of them
+// is what conditions are held against (RFC 9110, 8.8 and 13.1).
+func (s *state) validators(r *Response) {
+	if !s.site.validators {
+		return
+	}
+	for pos := s.find.next(s, groupHeader, -1); pos >= 0; pos = s.find.next(s, groupHeader, pos) {
+		rule := s.site.entries[pos].Rule
+		a := rule.Action.(*rulebook.Header)
+		if !a.For.Empty() && !a.For.Has(http.StatusOK) {
+			continue
+		}
+		v := s.valuesOf(rule)
+		for _, c := range a.Changes {
+			if !isValidator(c.Name) {
+				continue
+			}
+			_, has := r.Get(c.Name)
+			value := ""
+			if c.Value != nil {
+				var err error
+				if value, err = v.fill(c.Value.Body, forHeader); err != nil {
+					continue // the answer will be an error
+				}
+			}
+			switch {
+			case c.Do == "drop":
+				r.drop(c.Name)
+			case c.Do == "set" || !has:
+				r.set(c.Name, value)
+			}
+		}
+	}
+}
+
+// isValidator reports whether a field is one that conditions are held against.
+func isValidator(name string) bool {
+	return strings.EqualFold(name, "ETag") || strings.EqualFold(name, "Last-Modified")
+}
+
 // tagListed compares entity tags (RFC 9110, 8.8.3.2).
 func tagListed(field, tag string, strong bool) bool {
 	if strings.TrimSpace(field) == "*" {
 		return true
 	}
-	for _, item := range strings.Split(field, ",") {
-		item = strings.TrimSpace(item)
-		if !strong {
-			item = strings.TrimPrefix(item, "W/")
-		}
-		if item == tag && tag != "" {
+	weak := strings.HasPrefix(tag, "W/")
+	tag = strings.TrimPrefix(tag, "W/")
+	for _, item := range request.List(field) {
+		opaque := strings.TrimPrefix(item, "W/")
+		if opaque == tag && tag != "" && (!strong || !weak && opaque == item) {
 			return true
 		}
 	}
@@ -314,6 +378,19 @@ func (s *state) precondition(r *Response, status int, field string) {
 	s.represent(r)
 }
 
+// position reads a number of a range: digits alone. One beyond any size is as large as
+// can be.
+func position(s string) (n int64, ok bool) {
+	if s == "" || strings.Trim(s, "0123456789") != "" {
+		return 0, false
+	}
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil {
+		n = math.MaxInt64
+	}
+	return n, true
+}
+
 // byteRange answers a Range field. Of several ranges none is answered: the
 // whole is sent, as RFC 9110, 14.2 permits.
 func (s *state) byteRange(r *Response, field string) {
@@ -326,15 +403,15 @@ func (s *state) byteRange(r *Response, field string) {
 		return
 	}
 	size := r.Encoded
-	first, err1 := strconv.ParseInt(from, 10, 64)
-	last, err2 := strconv.ParseInt(to, 10, 64)
+	first, ok1 := position(from)
+	last, ok2 := position(to)
 	switch {
-	case from == "" && err2 == nil && last >= 0: // the last bytes
+	case from == "" && ok2: // the last bytes
 		first, last = max(0, size-last), size-1
-		if to == "0" || size == 0 {
-			first = size
+		if first == size {
+			first = math.MaxInt64
 		}
-	case err1 != nil || first < 0 || to != "" && (err2 != nil || last < first):
+	case !ok1 || to != "" && (!ok2 || last < first):
 		return // no valid range: it is as if it were not there
 	case to == "" || last >= size:
 		last = size - 1

@@ -34,17 +34,18 @@ type Engine struct {
 // siteEngine is one site's part.
 type siteEngine struct {
 	*rulebook.Site
-	tree    *site.Tree         // empty where it is not known
-	known   bool               // the tree is
-	hosts   []*pattern.Pattern // that are no plain names
-	entries []*entry           // by position
-	fields  []*classes
-	fronts  fronts
-	moved   movedRows
-	groups  [groupCount][]*entry
-	queries bool     // some entry looks at queries
-	texts   sync.Map // whether a file, a *site.Node, is UTF-8
-	fixed   bool     // no header entry copies a value
+	tree       *site.Tree         // empty where it is not known
+	known      bool               // the tree is
+	hosts      []*pattern.Pattern // that are no plain names
+	entries    []*entry           // by position
+	fields     []*classes
+	fronts     fronts
+	moved      movedRows
+	groups     [groupCount][]*entry
+	queries    bool     // some entry looks at queries
+	texts      sync.Map // whether a file, a *site.Node, is UTF-8
+	fixed      bool     // no header entry copies a value
+	validators bool     // some header entry says what conditions are held against
 }
 
 // A group is a set of kinds that are read together.
@@ -302,6 +303,7 @@ type Response struct {
 
 	copied  bool       // something is made of what the request says beside its address
 	content []byte     // of what is no file, or a filled page
+	varies  bool       // it may be sent in several encodings
 	first   int64      // of the bytes that are sent, for a part
 	stored  *site.Node // the sibling that is sent in the file's place
 	level   int        // of encoding
@@ -312,6 +314,10 @@ type Response struct {
 // then have another answer. What Outcome gives has no headers: there, one that copies a
 // value counts only where it is not valid, and plain values (Reads.Header) are all alike.
 func (r *Response) Copied() bool { return r.copied }
+
+// Varies reports whether the answer may be sent in several encodings, so that what lies
+// between must be told (RFC 9110, 12.5.5).
+func (r *Response) Varies() bool { return r.varies }
 
 // Get gives the value of a response header, and whether there is one.
 func (r *Response) Get(name string) (string, bool) {

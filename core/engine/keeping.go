@@ -102,8 +102,8 @@ func keep(req *request.Request, r *Response, now time.Time) keeping {
 		return stale("Pragma: no-cache, which browsers heed where there is no Cache-Control")
 	}
 	if expires, ok := r.Get("Expires"); ok {
-		t, err := http.ParseTime(expires)
-		if err != nil || !t.After(now) {
+		t, ok := request.Date(expires)
+		if !ok || !t.After(now) {
 			return stale("Expires is past")
 		}
 		k.manner, k.until = keptUntil, expires
@@ -176,8 +176,8 @@ func Keeping(req *request.Request, r *Response, now time.Time) string {
 // guess says how long an answer may be kept of which nothing says it (RFC 9111, 4.2.2).
 func guess(req *request.Request, r *Response) string {
 	modified, ok := r.Get("Last-Modified")
-	t, err := http.ParseTime(modified)
-	if !ok || err != nil {
+	t, known := request.Date(modified)
+	if !ok || !known {
 		return "kept as each browser sees fit: nothing says how long"
 	}
 	if req.Time.IsZero() || req.Time.Before(t) {

@@ -92,6 +92,9 @@ func (s *state) represent(r *Response) {
 	if r.File != nil {
 		s.encode(r)
 	}
+	if r.File != nil && r.content == nil && extension(r.File) == packedText {
+		r.set("Content-Encoding", "gzip")
+	}
 	r.set("Content-Length", strconv.FormatInt(r.Encoded, 10))
 	if r.Encoded < 0 {
 		r.drop("Content-Length")
@@ -166,9 +169,14 @@ func (s *siteEngine) isUTF8(n *site.Node) bool {
 	return valid
 }
 
+// extension is that of a file, in lower case, without its dot.
+func extension(n *site.Node) string {
+	return strings.ToLower(strings.TrimPrefix(path.Ext(n.Name()), "."))
+}
+
 // mediaType gives a file's media type, by its extension.
 func (s *state) mediaType(n *site.Node) (mediaType string) {
-	ext := strings.ToLower(strings.TrimPrefix(path.Ext(n.Name()), "."))
+	ext := extension(n)
 	mediaType = Extensions[ext]
 	e := s.first(groupMedia, func(r *rulebook.Rule) bool { return r.Action.(*rulebook.Media).Types[ext] != "" })
 	if e != nil && ext != "" {
@@ -304,6 +312,10 @@ func (s *state) change(r *Response, v *values, rule *rulebook.Rule, c rulebook.H
 	}
 	switch _, has := r.Get(c.Name); {
 	case c.Do == "set":
+		if r.varies && strings.EqualFold(c.Name, "Vary") && !namesField(value, acceptEncoding) {
+			value = strings.TrimPrefix(value+", "+acceptEncoding, ", ") // whatever is said: a cache would mix encodings
+			s.note(rule, "%s stays in Vary, since the answer can be encoded", acceptEncoding)
+		}
 		r.set(c.Name, value)
 	case c.Do == "add" || !has:
 		r.Headers = append(r.Headers, request.Header{Name: c.Name, Value: value})
@@ -313,6 +325,11 @@ func (s *state) change(r *Response, v *values, rule *rulebook.Rule, c rulebook.H
 	}
 	s.note(rule, "%ss %s: %s", map[string]string{"set": "set", "add": "add", "default": "set"}[c.Do], c.Name, value)
 	return true
+}
+
+// namesField reports whether a Vary field names another one, or all.
+func namesField(vary, name string) bool {
+	return slices.ContainsFunc(request.List(vary), func(s string) bool { return s == "*" || strings.EqualFold(s, name) })
 }
 
 // hints gives the early hints ahead of a page (step 8).

@@ -248,3 +248,153 @@ redirect r on /x to /of-b as 302
 		t.Error("no method is not GET")
 	}
 }
+
+// Ranges are digits, weights are those of the grammar, and dates are in GMT.
+func TestNumbersOfTheWire(t *testing.T) {
+	e := build(t, "")
+	for field, want := range map[string]string{
+		"bytes=0-2": "206 bytes 0-2/5", "bytes=0-+2": "200", "bytes=+0-2": "200", "bytes=-2": "206 bytes 3-4/5", "bytes=-+2": "200", "bytes=--2": "200", "bytes=3-": "206 bytes 3-4/5",
+		"bytes=0-99999999999999999999999": "206 bytes 0-4/5", "bytes=-99999999999999999999999": "206 bytes 0-4/5", "bytes=99999999999999999999999-": "416 bytes */5", "bytes=5-": "416 bytes */5", "bytes=-0": "416 bytes */5",
+		"bytes=3-2": "200", "bytes=99999999999999999999999-1": "200", "bytes=-": "200", "bytes=0x1-2": "200", "bytes=0-1,3-4": "200", "lines=0-1": "200", "bytes=00-02": "206 bytes 0-2/5",
+	} {
+		r := e.Predict(get(t, "/notes.txt", "Range: "+field))
+		part, _ := r.Get("Content-Range")
+		if got := strings.TrimSpace(fmt.Sprint(r.Status, " ", part)); got != want {
+			t.Errorf("%s: %s, want %s", field, got, want)
+		}
+	}
+	for s, want := range map[string]float64{"0": 0, "1": 1, "0.5": 0.5, "0.123": 0.123, "1.000": 1, "0.": 0, "1.": 1, "0.1234": 0, "1.001": 0, "0x1p-2": 0, "1e-1": 0, "+0.5": 0, ".5": 0, "": 0, "2": 0, "-1": 0, "0.5 ": 0} {
+		if got := weight(s); got != want {
+			t.Errorf("weight %q: %v, want %v", s, got, want)
+		}
+	}
+	if q := qualities("gzip;x=1;q=0.5, br;q=0, *;q=\"0.1\""); q.of("gzip") != 0.5 || q.of("br") != 0 {
+		t.Errorf("%v", q)
+	}
+	for date, want := range map[string]bool{
+		"Sun, 06 Nov 1994 08:49:37 GMT": true, "Sunday, 06-Nov-94 08:49:37 GMT": true, "Sun Nov  6 08:49:37 1994": true,
+		"Sunday, 06-Nov-94 08:49:37 CET": false, "Sun, 06 Nov 1994 08:49:37 UTC": false, "Sun, 06 Nov 1994 08:49:37 +0000": false, "0": false,
+	} {
+		if _, ok := request.Date(date); ok != want {
+			t.Errorf("%s: %v", date, ok)
+		}
+	}
+}
+
+// What an entry says of the validators is what is sent, and what conditions are held
+// against.
+func TestValidatorsOfEntries(t *testing.T) {
+	for _, test := range []struct{ rules, asks, header, want string }{
+		{`header h set ETag "\"v1\""`, "/page.html", `If-None-Match: "v1"`, `304 "v1"`},
+		{`header h set ETag "\"v1\""`, "/page.html", "", `200 "v1"`},
+		{`header h for 200 set ETag "\"v1\""`, "/page.html", `If-None-Match: "v1"`, `304 "v1"`},
+		{`header h for 404 set ETag "\"v1\""`, "/page.html", `If-None-Match: "v1"`, "200 *"},
+		{`header h set ETag "\"v1\""`, "/page.html", `If-Match: "v2"`, `412 "v1"`},
+		{`header h set ETag "W/\"v1\""`, "/page.html", `If-Match: W/"v1"`, `412 W/"v1"`},
+		{`header h set ETag "W/\"v1\""`, "/page.html", `If-None-Match: "v1"`, `304 W/"v1"`},
+		{`header h drop ETag`, "/page.html", `If-None-Match: "x"`, "200 "},
+		{`header h drop ETag`, "/page.html", "If-None-Match: *", "304 "},
+		{`header h default ETag "\"v1\""`, "/page.html", `If-None-Match: "v1"`, "200 *"},
+		{`header h set Last-Modified "Thu, 01 Jan 2026 00:00:00 GMT" drop ETag`, "/page.html", "If-Modified-Since: Thu, 01 Jan 2026 00:00:00 GMT", "304 "},
+		{`header h set Last-Modified "Thu, 01 Jan 2026 00:00:00 GMT" drop ETag`, "/page.html", "If-Modified-Since: Wed, 31 Dec 2025 00:00:00 GMT", "200 "},
+		{`header h drop Last-Modified drop ETag`, "/page.html", "If-Modified-Since: Wed, 31 Dec 2036 00:00:00 GMT", "200 "},
+		{`header h set ETag "\"a,b\""`, "/page.html", `If-None-Match: "c", "a,b"`, `304 "a,b"`},
+		{`header h set ETag "W/\"v1\""`, "/page.html", `If-Range: W/"v1"|Range: bytes=0-1`, `200 W/"v1"`},
+		{`header h set ETag "\"v1\""`, "/page.html", `If-Range: "v1"|Range: bytes=0-1`, `206 "v1"`},
+	} {
+		e := dated(t, test.rules)
+		var headers []string
+		if test.header != "" {
+			headers = strings.Split(test.header, "|")
+		}
+		req := get(t, test.asks, headers...)
+		r := e.Predict(req)
+		tag, _ := r.Get("ETag")
+		got := fmt.Sprint(r.Status, " ", tag)
+		if strings.HasSuffix(test.want, "*") {
+			if !strings.HasPrefix(got, test.want[:4]+`"`) || strings.Contains(got, "v1") {
+				t.Errorf("%s on %s: %s, want the file's own", test.rules, test.header, got)
+			}
+		} else if got != test.want {
+			t.Errorf("%s on %s: %s, want %s", test.rules, test.header, got, test.want)
+		}
+		light := &Response{}
+		if e.Outcome(req, light); light.Status != r.Status {
+			t.Errorf("%s on %s: %d, without the header %d", test.rules, test.header, r.Status, light.Status)
+		}
+		if _, err := e.Confirm(req, r); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// What can be encoded says so, whatever an entry makes of Vary.
+func TestVaryKeepsWhatCachesNeed(t *testing.T) {
+	for _, test := range []struct{ rules, asks, want string }{
+		{"compress c\nheader h set Vary Cookie", "/app.js", "Cookie, Accept-Encoding"},
+		{"compress c\nheader h set Vary \"Cookie, accept-encoding\"", "/app.js", "Cookie, accept-encoding"},
+		{"compress c\nheader h set Vary *", "/app.js", "*"},
+		{"compress c\nheader h set Vary \"\"", "/app.js", "Accept-Encoding"},
+		{"compress c\nheader h add Vary Cookie", "/app.js", "Accept-Encoding, Cookie"},
+		{"header h set Vary Cookie", "/app.js", "Cookie"},
+		{"compress c types image/*\nheader h set Vary Cookie", "/app.js", "Cookie"},
+		{"compress c\nheader h drop Vary", "/app.js", ""},
+	} {
+		r := build(t, test.rules).Predict(get(t, test.asks, "Accept-Encoding: gzip"))
+		if vary, _ := r.Get("Vary"); vary != test.want {
+			t.Errorf("%s: Vary: %s, want %s", test.rules, vary, test.want)
+		}
+	}
+}
+
+// Several Cookie lines are one (RFC 9113, 8.2.3).
+func TestCookieLines(t *testing.T) {
+	e := build(t, "redirect r when cookie.b 2 to /x as 302\nredirect s when header.cookie \"a=1; c=3\" to /y as 302")
+	for _, test := range []struct {
+		headers []string
+		want    string
+	}{
+		{[]string{"Cookie: a=1", "Cookie: b=2"}, "/x"}, {[]string{"Cookie: a=1", "cookie: c=3"}, "/y"}, {[]string{"Cookie: a=1, b=2"}, ""},
+	} {
+		if r := e.Predict(get(t, "/", test.headers...)); r.Location != test.want {
+			t.Errorf("%s: %s, want %s", test.headers, r.Location, test.want)
+		}
+	}
+}
+
+// The table of media types: every row is whole, and names whence it is known.
+func TestMediaTypes(t *testing.T) {
+	rows := strings.Split(strings.TrimSpace(mediaTypes), "\n")
+	if rows[0] != "extension,type,source" || len(rows) < 400 {
+		t.Errorf("%d rows below %s", len(rows), rows[0])
+	}
+	last := ""
+	for _, row := range rows[1:] {
+		f := strings.Split(row, ",")
+		if len(f) != 3 || f[0] <= last || strings.ToLower(f[0]+f[1]) != f[0]+f[1] || strings.Count(f[1], "/") != 1 || f[2] == "" {
+			t.Errorf("%s behind %s", row, last)
+			continue
+		}
+		last = f[0]
+	}
+	for ext, want := range map[string]string{
+		"html": "text/html", "js": "text/javascript", "mjs": "text/javascript", "m3u8": "application/vnd.apple.mpegurl", "mpd": "application/dash+xml", "ts": "video/mp2t", "mpg": "video/mpeg", "apng": "image/apng", "svgz": "image/svg+xml",
+		"glb": "model/gltf-binary", "ttc": "font/collection", "pem": "application/pem-certificate-chain", "ini": "text/plain", "xsd": "application/xml", "rdf": "application/rdf+xml", "docm": "application/vnd.ms-word.document.macroenabled.12", "odg": "application/vnd.oasis.opendocument.graphics",
+		"woff2": "font/woff2", "ico": "image/vnd.microsoft.icon", "webmanifest": "application/manifest+json", "wasm": "application/wasm", "ics": "text/calendar",
+	} {
+		if Extensions[ext] != want {
+			t.Errorf(".%s: %s, want %s", ext, Extensions[ext], want)
+		}
+	}
+	e := buildTree(t, "compress c", map[string]string{"/a.svgz": strings.Repeat("\x1f\x8b", 500), "/a.mpd": strings.Repeat("<a>", 500), "/a.glb": strings.Repeat("x", 500), "/a.png": strings.Repeat("x", 500)})
+	for path, want := range map[string]string{"/a.svgz": "image/svg+xml gzip ", "/a.mpd": "application/dash+xml gzip gzip", "/a.glb": "model/gltf-binary gzip gzip", "/a.png": "image/png  "} {
+		r := e.Predict(get(t, path, "Accept-Encoding: gzip"))
+		sent, _ := r.Get("Content-Encoding")
+		if got := r.Type + " " + sent + " " + r.Encoding; got != want {
+			t.Errorf("%s: %s, want %s", path, got, want)
+		}
+		if body, err := r.Body(); err != nil || path == "/a.svgz" && len(body) != 1000 {
+			t.Errorf("%s: %d bytes, %v", path, len(body), err)
+		}
+	}
+}

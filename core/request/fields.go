@@ -1,6 +1,10 @@
 package request
 
-import "strings"
+import (
+	"net/http"
+	"strings"
+	"time"
+)
 
 // List gives the members of a field whose value is a list (RFC 9110, 5.6.1): commas
 // part them, but not within quotes; blanks around them and empty ones are left out.
@@ -46,4 +50,13 @@ func Unquote(s string) string {
 		b.WriteByte(s[i])
 	}
 	return b.String()
+}
+
+// Date reads a date of a field (RFC 9110, 5.6.7), which is always in GMT.
+func Date(s string) (time.Time, bool) {
+	t, err := http.ParseTime(s)
+	if err != nil || !strings.HasSuffix(s, " GMT") && strings.Contains(s, ",") { // asctime has neither
+		return time.Time{}, false
+	}
+	return t, true
 }

@@ -40,8 +40,9 @@ type Request struct {
 	Body    int64      // size in bytes
 }
 
-// Get gives the value of a header field, repeated ones joined by a comma, and
-// whether there is any. The name's case does not count.
+// Get gives the value of a header field, repeated ones joined by a comma, or, of
+// cookies, by a semicolon (RFC 9113, 8.2.3), and whether there is any. The name's case
+// does not count.
 func (r *Request) Get(name string) (string, bool) {
 	value, found := "", false
 	for _, h := range r.Headers {
@@ -49,7 +50,11 @@ func (r *Request) Get(name string) (string, bool) {
 			continue
 		}
 		if found {
-			value += ", " + h.Value
+			if strings.EqualFold(name, "Cookie") {
+				value += "; " + h.Value
+			} else {
+				value += ", " + h.Value
+			}
 		} else {
 			value, found = h.Value, true
 		}
