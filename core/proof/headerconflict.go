@@ -16,6 +16,11 @@ var headerConflict = Kind{
 	Before:  "header a set X-Frame-Options DENY\nheader b set X-Frame-Options SAMEORIGIN",
 	After:   "header b set X-Frame-Options SAMEORIGIN",
 	find: func(c *checker) {
+		for _, s := range c.Book.Sites {
+			for _, r := range s.Rules {
+				c.varyDropped(s, r)
+			}
+		}
 		entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
 			c.conflict(s, r, change)
 		})
@@ -112,4 +117,26 @@ func (c *checker) reportConflict(r, other *rulebook.Rule, change rulebook.Header
 		f.Rules = append(f.Rules, other)
 	}
 	c.add(f)
+}
+
+// varyDropped reports an entry that takes away Vary where an answer can be encoded.
+func (c *checker) varyDropped(s *rulebook.Site, r *rulebook.Rule) {
+	a, ok := r.Action.(*rulebook.Header)
+	if !ok || !slices.ContainsFunc(a.Changes, func(change rulebook.HeaderChange) bool {
+		return change.Do == "drop" && strings.EqualFold(change.Name, "Vary")
+	}) {
+		return
+	}
+	for _, req := range c.headerProbes(s, r) {
+		c.tried++
+		resp, trace := c.Trace(req)
+		if _, varies := resp.Get("Vary"); varies || !resp.Varies() || !slices.ContainsFunc(trace.Steps, func(st engine.Step) bool { return st.Rule == r && st.Fits }) {
+			continue
+		}
+		place, width := headerClause(r, "Vary")
+		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+			Message: "Vary is dropped from an answer that can be encoded: a cache on the way gives one visitor's encoding to others, who may not be able to read it.",
+			Advice:  "leave Vary as it is, or drop what else is in it with   set Vary Accept-Encoding"})
+		return
+	}
 }

@@ -51,7 +51,7 @@ func (c *checker) headerValues(each func(*rulebook.Site, *rulebook.Rule, ruleboo
 
 func headerClause(r *rulebook.Rule, name string) (rulebook.Place, int) {
 	for _, cl := range r.Entry.Clauses {
-		if len(cl.Values) > 1 && strings.EqualFold(strings.TrimSuffix(cl.Values[0].Text, ":"), name) {
+		if len(cl.Values) > 0 && strings.EqualFold(strings.TrimSuffix(cl.Values[0].Text, ":"), name) {
 			last := cl.Values[len(cl.Values)-1]
 			if last.Place.Line == cl.Keyword.Place.Line {
 				return cl.Keyword.Place, last.Place.Col + last.Width - cl.Keyword.Place.Col

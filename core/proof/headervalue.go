@@ -1,18 +1,28 @@
 package proof
 
-// The well-known header values, held to what their standards say.
+// The well-known header values, held to what their standards say. Each field has a check
+// of its own, by its own grammar: what browsers and caches read is no fault, however it
+// is written.
 
 import (
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"golang.org/x/net/http/httpguts"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
 )
 
 // A fault is what is wrong with a header value, and the right form.
 type fault struct{ what, right string }
+
+func faultf(right, format string, args ...any) []fault {
+	return []fault{{fmt.Sprintf(format, args...), right}}
+}
 
 // checkValue looks for mistakes in the value of a response header. Names that
 // it does not know have none.
@@ -25,31 +35,107 @@ func checkValue(name, value string) []fault {
 }
 
 var valueChecks = map[string]func(string) []fault{
-	"strict-transport-security":           checkTransport,
+	"strict-transport-security":           quotesClosed(checkTransport),
 	"content-security-policy":             checkPolicy,
 	"content-security-policy-report-only": checkPolicy,
-	"cache-control":                       checkCacheControl,
-	"link":                                checkLink,
+	"cache-control":                       quotesClosed(checkCacheControl),
+	"link":                                quotesClosed(checkLink),
 	"referrer-policy":                     checkReferrerPolicy,
-	"permissions-policy":                  checkPermissions,
-	"x-content-type-options":              oneOf("nosniff"),
-	"x-frame-options":                     oneOf("DENY", "SAMEORIGIN"),
-	"cross-origin-opener-policy":          oneOf("unsafe-none", "same-origin-allow-popups", "same-origin", "noopener-allow-popups"),
-	"cross-origin-embedder-policy":        oneOf("unsafe-none", "require-corp", "credentialless"),
-	"cross-origin-resource-policy":        oneOf("same-site", "same-origin", "cross-origin"),
+	"permissions-policy":                  quotesClosed(checkPermissions),
+	"x-content-type-options":              words(anyCase, alone, "nosniff"),
+	"x-frame-options":                     words(anyCase, alone, "DENY", "SAMEORIGIN"),
+	"cross-origin-opener-policy":          words(exactCase, withParameters, "unsafe-none", "same-origin-allow-popups", "same-origin", "noopener-allow-popups"),
+	"cross-origin-embedder-policy":        words(exactCase, withParameters, "unsafe-none", "require-corp", "credentialless"),
+	"cross-origin-resource-policy":        words(exactCase, alone, "same-site", "same-origin", "cross-origin"),
+	"content-type":                        quotesClosed(checkContentType),
+	"access-control-allow-origin":         checkAllowOrigin,
+	"access-control-allow-credentials":    words(exactCase, alone, "true"),
+	"access-control-allow-methods":        tokens("GET, HEAD, POST", checkMethod),
+	"access-control-allow-headers":        tokens("Content-Type, X-Requested-With", nil),
+	"access-control-expose-headers":       tokens("Content-Length, X-Request-Id", nil),
+	"access-control-max-age":              checkMaxAge,
+	"vary":                                tokens("Accept-Encoding, Cookie", nil),
+	"expires":                             checkExpires,
+	"last-modified":                       checkDate,
+	"retry-after":                         checkRetryAfter,
+	"set-cookie":                          checkSetCookie,
 }
 
-// oneOf wants one of a few words; the first parameter of a value may follow.
-func oneOf(words ...string) func(string) []fault {
+// quotesClosed lets a check look only at values whose quotes are closed.
+func quotesClosed(check func(string) []fault) func(string) []fault {
 	return func(value string) []fault {
-		word, _, _ := strings.Cut(value, ";")
-		for _, w := range words {
-			if strings.EqualFold(strings.TrimSpace(word), w) {
-				return nil
+		quoted := false
+		for i := 0; i < len(value); i++ {
+			switch {
+			case quoted && value[i] == '\\':
+				i++
+			case value[i] == '"':
+				quoted = !quoted
 			}
 		}
-		return []fault{{fmt.Sprintf("%q is not a value that browsers know", value), strings.Join(words, " or ")}}
+		if quoted {
+			return faultf(value+`"`, "a quote is opened and never closed, so the rest is passed over")
+		}
+		return check(value)
 	}
+}
+
+// How the words of a field are compared, and what may follow them.
+const (
+	anyCase = iota
+	exactCase
+)
+const (
+	alone = iota
+	withParameters
+)
+
+// words wants one of a few words.
+func words(compare, follows int, known ...string) func(string) []fault {
+	return func(value string) []fault {
+		word := strings.TrimSpace(value)
+		if follows == withParameters {
+			word, _, _ = strings.Cut(word, ";")
+			word = strings.TrimSpace(word)
+		}
+		for _, w := range known {
+			switch {
+			case w == word, compare == anyCase && strings.EqualFold(w, word):
+				return nil
+			case strings.EqualFold(w, word):
+				return faultf(w, "%q is compared with case, so browsers do not know it", word)
+			}
+		}
+		if before, _, more := strings.Cut(word, ";"); more && follows == alone && slices.ContainsFunc(known, func(w string) bool { return strings.EqualFold(w, strings.TrimSpace(before)) }) {
+			return faultf(strings.TrimSpace(before), "nothing may stand behind %s: with it browsers do not know the value", strings.TrimSpace(before))
+		}
+		return faultf(strings.Join(known, " or "), "%q is not a value that browsers know", value)
+	}
+}
+
+// tokens wants a list of names (RFC 9110, 5.6.2), or a star alone; check looks at each.
+func tokens(right string, check func(string) []fault) func(string) []fault {
+	return func(value string) []fault {
+		var out []fault
+		for _, w := range request.List(value) {
+			switch {
+			case w == "*":
+			case !httpguts.ValidHeaderFieldName(w):
+				out = append(out, fault{fmt.Sprintf("%q is no name: names are parted by commas, without quotes", w), right})
+			case check != nil:
+				out = append(out, check(w)...)
+			}
+		}
+		return out
+	}
+}
+
+// checkMethod: methods are compared with case (Fetch, "method").
+func checkMethod(w string) []fault {
+	if upper := strings.ToUpper(w); upper != w {
+		return faultf(upper, "%s is compared with case, and methods are written in capitals", w)
+	}
+	return nil
 }
 
 // checkTransport: RFC 6797, 6.1.
@@ -69,7 +155,7 @@ func checkTransport(value string) []fault {
 		seen[name] = true
 		switch name {
 		case "max-age":
-			out = append(out, checkSeconds(name, strings.Trim(n, `"`), right)...)
+			out = append(out, checkSeconds(name, request.Unquote(strings.TrimSpace(n)), right)...)
 		case "includesubdomains", "preload":
 			if has {
 				out = append(out, fault{name + " takes no value", right})
@@ -92,12 +178,14 @@ const (
 // checkSeconds looks at a span, which is always in seconds: many years of them were
 // meant to be milliseconds.
 func checkSeconds(name, n, right string) []fault {
-	seconds, err := strconv.ParseUint(n, 10, 63)
-	switch {
+	if _, ok := engine.Seconds(n); !ok {
+		return faultf(right, "%s=%s is no number of seconds", name, n)
+	}
+	switch seconds, err := strconv.ParseUint(n, 10, 64); {
 	case err != nil:
-		return []fault{{fmt.Sprintf("%s=%s is no number of seconds", name, n), right}}
+		return faultf(right, "%s=%s is more years than anybody counts: it counts seconds, not milliseconds", name, n)
 	case seconds > manyYears*year:
-		return []fault{{fmt.Sprintf("%s=%s is %d years: it counts seconds, not milliseconds", name, n, seconds/year), right}}
+		return faultf(right, "%s=%s is %d years: it counts seconds, not milliseconds", name, n, seconds/year)
 	}
 	return nil
 }
@@ -109,12 +197,14 @@ var cacheSeconds = []string{"max-age", "s-maxage", "stale-while-revalidate", "st
 func checkCacheControl(value string) []fault {
 	right := "public, max-age=604800"
 	seen := map[string]bool{}
+	kept := false // for some time
 	var out []fault
-	if strings.Contains(value, ";") {
+	if request.ListEnd(value, ';') < len(value) {
 		return []fault{{"directives are parted by commas, not by semicolons", right}}
 	}
-	for _, d := range strings.Split(value, ",") {
-		name, n, has := strings.Cut(strings.TrimSpace(d), "=")
+	for rest := value; ; {
+		end := request.ListEnd(rest, ',')
+		name, n, has := strings.Cut(strings.TrimSpace(rest[:end]), "=")
 		name = strings.ToLower(name)
 		switch {
 		case name == "":
@@ -122,6 +212,8 @@ func checkCacheControl(value string) []fault {
 		case seen[name]:
 			out = append(out, fault{name + " stands twice", right})
 		case slices.Contains(cacheSeconds, name):
+			n = request.Unquote(n)
+			kept = kept || strings.Trim(n, "0") != ""
 			out = append(out, checkSeconds(name, n, name+"=604800")...)
 		case slices.Contains(cacheFlags, name):
 			if has && name != "no-cache" && name != "private" {
@@ -131,49 +223,91 @@ func checkCacheControl(value string) []fault {
 			out = append(out, fault{fmt.Sprintf("%q is no directive that caches know", name), strings.Join(cacheFlags, ", ") + ", max-age=SECONDS"})
 		}
 		seen[name] = true
+		if end == len(rest) {
+			break
+		}
+		rest = rest[end+1:]
 	}
 	switch {
 	case seen["public"] && seen["private"]:
 		out = append(out, fault{"public and private contradict each other", "one of them"})
-	case seen["no-store"] && (seen["max-age"] || seen["public"] || seen["immutable"]):
+	case seen["private"] && seen["s-maxage"]:
+		out = append(out, fault{"s-maxage speaks to shared caches, which private forbids to keep the answer", "private, max-age=3600"})
+	case seen["no-store"] && !seen["must-understand"] && (kept || seen["public"] || seen["immutable"]): // with must-understand the rest is for those who do (RFC 9111, 5.2.2.3)
 		out = append(out, fault{"no-store forbids what the rest allows", "no-store, alone"})
 	}
 	return out
 }
 
-var linkForm = regexp.MustCompile(`^\s*<([^<>\s]*)>\s*((?:;\s*[A-Za-z*-]+(?:\s*=\s*(?:"[^"]*"|[^\s",;]+))?\s*)*)$`)
-
-// checkLink: RFC 8288, 3.
+// checkLink: RFC 8288, 3; what is announced says what it is for (HTML, "preload").
 func checkLink(value string) []fault {
 	right := "</styles/site.css>; rel=preload; as=style"
 	for _, item := range splitOutside(value, ',') {
-		m := linkForm.FindStringSubmatch(item)
-		if m == nil {
-			return []fault{{fmt.Sprintf("%q is no link: the address stands in <…>, its parameters behind semicolons", strings.TrimSpace(item)), right}}
+		item = strings.TrimSpace(item)
+		end := strings.IndexByte(item, '>')
+		if !strings.HasPrefix(item, "<") || end < 0 || strings.ContainsAny(item[1:end], "< \t") {
+			return faultf(right, "%q is no link: the address stands in <…>, its parameters behind semicolons", item)
 		}
-		if _, err := url.Parse(m[1]); err != nil {
-			return []fault{{fmt.Sprintf("%q is no address", m[1]), right}}
+		if _, err := url.Parse(item[1:end]); err != nil {
+			return faultf(right, "%q is no address", item[1:end])
 		}
-		if !regexp.MustCompile(`(?i);\s*rel\s*=`).MatchString(m[2]) {
-			return []fault{{"rel is missing, so nobody knows what the link is for", right}}
+		parameters, ok := parametersOf(item[end+1:])
+		rel, hasRel := parameters["rel"]
+		switch {
+		case !ok:
+			return faultf(right, "%q is no link: the address stands in <…>, its parameters behind semicolons", item)
+		case !hasRel:
+			return faultf(right, "rel is missing, so nobody knows what the link is for")
+		case slices.Contains(strings.Fields(strings.ToLower(rel)), "preload") && parameters["as"] == "":
+			return faultf(right, "as is missing, so browsers do not preload %s", item[1:end])
 		}
 	}
 	return nil
 }
 
-// splitOutside splits at a byte that stands outside quotes and angle brackets.
+// parametersOf reads `; name=value` one after the other (RFC 9110, 5.6.6); ok is false
+// where something else stands there. Names are in lower case.
+func parametersOf(s string) (all map[string]string, ok bool) {
+	all = map[string]string{}
+	for s = strings.TrimSpace(s); s != ""; {
+		if s[0] != ';' {
+			return all, false
+		}
+		s = s[1:]
+		end := request.ListEnd(s, ';')
+		name, value, has := strings.Cut(strings.TrimSpace(s[:end]), "=")
+		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
+		s = s[end:]
+		if name == "" && !has {
+			continue // nothing between two semicolons
+		}
+		unquoted := request.Unquote(value)
+		if !httpguts.ValidHeaderFieldName(name) || unquoted == value && strings.ContainsAny(value, " \t\"<>") || has && value == "" {
+			return all, false
+		}
+		if name = strings.ToLower(name); all[name] == "" {
+			all[name] = unquoted
+		}
+	}
+	return all, true
+}
+
+// splitOutside splits at a byte that stands outside quotes and brackets.
 func splitOutside(s string, sep byte) []string {
 	var out []string
-	start, quoted, angle := 0, false, false
+	start, quoted, depth := 0, false, 0
 	for i := 0; i < len(s); i++ {
 		switch c := s[i]; {
+		case quoted && c == '\\':
+			i++
 		case c == '"':
 			quoted = !quoted
-		case c == '<' && !quoted:
-			angle = true
-		case c == '>' && !quoted:
-			angle = false
-		case c == sep && !quoted && !angle:
+		case quoted:
+		case c == '<' || c == '(':
+			depth++
+		case c == '>' || c == ')':
+			depth--
+		case c == sep && depth == 0:
 			out = append(out, s[start:i])
 			start = i + 1
 		}
@@ -194,61 +328,149 @@ func checkReferrerPolicy(value string) []fault {
 	return out
 }
 
-var permission = regexp.MustCompile(`^[a-z][a-z0-9-]*=(\*|\(\s*((self|src|\*|"[^"]+")(\s+(self|src|"[^"]+"))*)?\s*\)|self|"[^"]+")$`)
-
-// checkPermissions: W3C Permissions Policy, 5.2, a structured dictionary.
-func checkPermissions(value string) []fault {
-	right := `camera=(), geolocation=(self "https://maps.saltmarsh-ferries.example")`
-	if strings.Contains(value, ";") || strings.Contains(value, "'") {
-		return []fault{{"features are parted by commas, and origins stand in double quotes", right}}
+// checkContentType: what browsers take for a media type (WHATWG MIME Sniffing, "parse a
+// MIME type"), and no other.
+func checkContentType(value string) []fault {
+	right := "text/html; charset=utf-8"
+	essence, rest, _ := strings.Cut(value, ";")
+	major, minor, slash := strings.Cut(strings.TrimSpace(essence), "/")
+	switch {
+	case !slash || !httpguts.ValidHeaderFieldName(major) || !httpguts.ValidHeaderFieldName(minor):
+		return faultf(right, "%q is no media type, so browsers guess", strings.TrimSpace(essence))
+	case strings.TrimSpace(rest) == "":
+		return nil
 	}
-	for _, item := range splitOutside(value, ',') {
-		if item = strings.TrimSpace(item); !permission.MatchString(item) {
-			return []fault{{fmt.Sprintf("%q is not of the form FEATURE=(ORIGIN …)", item), right}}
+	parameters, ok := parametersOf(";" + rest)
+	for name := range parameters {
+		if !strings.Contains(strings.ToLower(rest), name+"=") {
+			return faultf(right, "%q behind the media type says nothing: write   charset=%s", name, name)
 		}
+	}
+	if !ok {
+		return faultf(right, "%q is no parameter of a media type: it is a name, = and a value", strings.TrimSpace(rest))
 	}
 	return nil
 }
 
-var directives = []string{"default-src", "script-src", "script-src-elem", "script-src-attr", "style-src", "style-src-elem", "style-src-attr", "img-src", "font-src", "connect-src", "media-src", "object-src", "frame-src", "child-src", "worker-src", "manifest-src", "prefetch-src", "base-uri", "form-action", "frame-ancestors", "sandbox", "report-uri", "report-to", "upgrade-insecure-requests", "block-all-mixed-content", "require-trusted-types-for", "trusted-types", "fenced-frame-src"}
+// checkAllowOrigin: a star, null, or one origin, byte for byte (Fetch, "CORS check").
+func checkAllowOrigin(value string) []fault {
+	right := "https://maps.saltmarsh-ferries.example"
+	value = strings.TrimSpace(value)
+	if value == "*" || value == "null" {
+		return nil
+	}
+	u, err := url.Parse(value)
+	switch {
+	case strings.ContainsAny(value, ", "):
+		return faultf(right, "only one origin may stand here: with several, browsers let none in")
+	case err != nil || u.Scheme == "" || u.Host == "":
+		return faultf(right, "%q is no origin: it is a scheme and a host, or * for all", value)
+	case strings.Contains(u.Host, "*"):
+		return faultf(right, "an origin holds no *: browsers compare it as it stands, and let none in")
+	case u.Scheme+"://"+u.Host != value:
+		return faultf(u.Scheme+"://"+u.Host, "an origin ends with its host: browsers compare it as it stands, and let none in")
+	case strings.ToLower(value) != value:
+		return faultf(strings.ToLower(value), "browsers write origins in small letters, and compare them as they stand")
+	}
+	return nil
+}
 
-var quotedSource = regexp.MustCompile(`^'(none|self|unsafe-inline|unsafe-eval|wasm-unsafe-eval|unsafe-hashes|strict-dynamic|report-sample|inline-speculation-rules|nonce-[A-Za-z0-9+/_=-]+|sha(256|384|512)-[A-Za-z0-9+/_=-]+)'$`)
+// checkMaxAge: a number of seconds (Fetch, "Access-Control-Max-Age").
+func checkMaxAge(value string) []fault {
+	if _, ok := engine.Seconds(strings.TrimSpace(value)); !ok {
+		return faultf("600", "%q is no number of seconds", value)
+	}
+	return nil
+}
 
-// checkPolicy: W3C Content Security Policy, 2.3, at the level of its grammar.
-func checkPolicy(value string) []fault {
-	right := "default-src 'self'; img-src 'self' https://tiles.saltmarsh-ferries.example"
-	seen := map[string]bool{}
+const rightDate = "Sun, 01 Mar 2026 08:00:00 GMT"
+
+// checkDate: RFC 9110, 5.6.7.
+func checkDate(value string) []fault {
+	if _, ok := request.Date(value); !ok {
+		return faultf(rightDate, "%q is no date of HTTP, so it is passed over", value)
+	}
+	return nil
+}
+
+// checkExpires: RFC 9111, 5.3, where 0 and what else is no date counts as past; these two
+// are written for that.
+func checkExpires(value string) []fault {
+	if value == "0" || value == "-1" {
+		return nil
+	}
+	if _, ok := request.Date(value); !ok {
+		return faultf(rightDate, "%q is no date of HTTP, so it counts as past", value)
+	}
+	return nil
+}
+
+// checkRetryAfter: RFC 9110, 10.2.3.
+func checkRetryAfter(value string) []fault {
+	_, date := request.Date(value)
+	if _, seconds := engine.Seconds(value); !date && !seconds {
+		return faultf("3600", "%q is neither a number of seconds nor a date of HTTP", value)
+	}
+	return nil
+}
+
+// cookieAttributes are those that browsers know (RFC 6265bis, 5.6), and whether they have
+// a value.
+var cookieAttributes = map[string]bool{"expires": true, "max-age": true, "domain": true, "path": true, "samesite": true, "priority": true, "secure": false, "httponly": false, "partitioned": false}
+
+// checkSetCookie: RFC 6265bis, 4.1 and 5.6.
+func checkSetCookie(value string) []fault {
+	right := "name=value; Path=/; Secure; HttpOnly; SameSite=Lax"
+	parts := strings.Split(value, ";")
+	name, _, has := strings.Cut(strings.TrimSpace(parts[0]), "=")
+	if !has || name == "" {
+		return faultf(right, "%q is no cookie: it is a name, = and a value", strings.TrimSpace(parts[0]))
+	}
 	var out []fault
-	for _, d := range strings.Split(value, ";") {
-		words := strings.Fields(d)
-		if len(words) == 0 {
+	attribute := map[string]string{}
+	for _, part := range parts[1:] {
+		key, v, valued := strings.Cut(strings.TrimSpace(part), "=")
+		key, v = strings.ToLower(strings.TrimSpace(key)), strings.TrimSpace(v)
+		if key == "" {
 			continue
 		}
-		name := strings.ToLower(words[0])
+		needsValue, known := cookieAttributes[key]
 		switch {
-		case !slices.Contains(directives, name):
-			out = append(out, fault{fmt.Sprintf("%q is no directive", words[0]), right})
-			continue
-		case seen[name]:
-			out = append(out, fault{name + " stands twice: browsers read the first alone", right})
-		}
-		seen[name] = true
-		if !strings.HasSuffix(name, "-src") && name != "frame-ancestors" && name != "form-action" && name != "base-uri" {
-			continue
-		}
-		for _, w := range words[1:] {
-			bare := strings.ToLower(strings.Trim(w, `'"`))
-			switch {
-			case strings.Contains(w, ","):
-				out = append(out, fault{"sources are parted by blanks, not by commas", right})
-			case w != "'"+bare+"'" && quotedSource.MatchString("'"+bare+"'") && !strings.HasPrefix(w, "'"):
-				out = append(out, fault{fmt.Sprintf("%s without single quotes is taken for a host", w), "'" + bare + "'"})
-			case strings.HasPrefix(w, "'") && !quotedSource.MatchString(w) && !quotedSource.MatchString(strings.ToLower(w)):
-				out = append(out, fault{fmt.Sprintf("%s is no keyword", w), right})
-			case bare == "none" && len(words) > 2:
-				out = append(out, fault{"'none' stands alone in its directive", name + " 'none'"})
+		case !known:
+			out = append(out, faultf(right, "%q is no attribute that browsers know", strings.TrimSpace(part))...)
+		case needsValue && v == "":
+			out = append(out, faultf(right, "%s needs a value", key)...)
+		case !needsValue && valued:
+			out = append(out, faultf(right, "%s takes no value", key)...)
+		case key == "expires":
+			if _, ok := request.Date(v); !ok {
+				out = append(out, faultf("Expires="+rightDate, "%q is no date of HTTP", v)...)
+			}
+		case key == "max-age":
+			if _, ok := engine.Seconds(strings.TrimPrefix(v, "-")); !ok {
+				out = append(out, faultf("Max-Age=3600", "%q is no number of seconds", v)...)
+			}
+		case key == "samesite":
+			if !slices.ContainsFunc([]string{"Strict", "Lax", "None"}, func(w string) bool { return strings.EqualFold(w, v) }) {
+				out = append(out, faultf("SameSite=Strict, Lax or None", "SameSite=%s is not one that browsers know", v)...)
 			}
 		}
+		attribute[key] = v
+	}
+	_, secure := attribute["secure"]
+	_, domain := attribute["domain"]
+	_, partitioned := attribute["partitioned"]
+	switch {
+	case secure:
+	case strings.EqualFold(attribute["samesite"], "none"):
+		out = append(out, fault{"SameSite=None without Secure is refused by browsers", right})
+	case partitioned:
+		out = append(out, fault{"Partitioned without Secure is refused by browsers", right})
+	case strings.HasPrefix(strings.ToLower(name), "__secure-"), strings.HasPrefix(strings.ToLower(name), "__host-"):
+		out = append(out, fault{name + " without Secure is refused by browsers", right})
+	}
+	if strings.HasPrefix(strings.ToLower(name), "__host-") && (domain || attribute["path"] != "/") {
+		out = append(out, fault{name + " needs Path=/ and no Domain, else browsers refuse it", name + "=value; Path=/; Secure"})
 	}
 	return out
 }
