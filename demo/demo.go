@@ -44,7 +44,7 @@ var Faults = [][2]string{
 // server answers: where that is set up otherwise than the rulebook says.
 var StandIn = [][2]string{
 	// It redirects for now, where the rulebook says for good.
-	{"to /fares/                      as permanent", "to /fares/                      as temporary"},
+	{"to /fares/                              as permanent", "to /fares/                              as temporary"},
 	// It shows no page of its own for what is missing.
 	{"error not-found    for 404 ", "# error not-found    for 404 "},
 	// Whatever is missing below /boats/ is answered with the home page.
@@ -54,9 +54,9 @@ var StandIn = [][2]string{
 // Next are the differences of next.kibitz, a plan for next year: the fares move
 // back to their old address.
 var Next = [][2]string{
-	{"redirect old-fares   on /prices{/}? /fares.php                      to /fares/                      as permanent",
-		"redirect new-prices  on /fares{/}?                                  to /prices/                     as permanent\n" +
-			"rewrite  prices      on /prices/                                    to /fares/index.html            then finish"},
+	{"redirect old-fares   on /prices{/}? /fares.php                      to /fares/                              as permanent",
+		"redirect new-prices  on /fares{/}?                                  to /prices/                             as permanent\n" +
+			"rewrite  prices      on /prices/                                    to /fares/index.html                    then finish"},
 }
 
 // changed gives a text with others in the place of some of its parts.
@@ -206,7 +206,7 @@ func yesterday() []byte {
 	}
 	add(30, 200, "-", "/", "/index.php")
 	add(16, 200, here+"/", "/timetable/winter.php", "/timetable/spring.php", "/fares.php", "/boat.php?name=kittiwake", "/boat.php?name=avocet", "/Islands/Ternholm.htm")
-	add(8, 200, here+"/", "/styles/site.css", "/images/logo.svg", "/contact.php", "/page?id=3", "/page?id=7", "/tides.html", "/news/2026/02-14-storm", "/planner/ternholm/gullness")
+	add(8, 200, here+"/", "/styles/site.css", "/images/logo.svg", "/contact.php", "/page?id=3", "/page?id=7", "/tides.html", "/news/2026/02/14-storm", "/planner/ternholm/gullness")
 	add(5, 404, here+"/boats/", "/boats/kitiwake.html")
 	add(4, 404, here+"/fares/", "/fares/concesions.html")
 	add(3, 404, "https://harbour-cam.example/", "/webcam.php")
