@@ -54,7 +54,7 @@ func randomPattern(r *rand.Rand) (text string, pieces []piece) {
 				p.name = names[i]
 				names = slices.Delete(names, i, i+1)
 			}
-			p.re = pick("", "", "*", `\d+`, `\d{2}`, `[a-c]{1,2}`, `a|bc`, `[^x]+`, `(?:ab)+`, `ä|ö`, `\w*`, `.`, `[à-ü]`, `a{2,}?b?`, `(?:a|ab)(?:c|bcd)?`, `(?i:K)+`, `[^/]{1,3}`)
+			p.re = pick("", "", "*", `\d+`, `\d{2}`, `[a-c]{1,2}`, `a|bc`, `[^x]+`, `(?:ab)+`, `ä|ö`, `\w*`, `.`, `[à-ü]`, `a{2,}?b?`, `(?:a|ab)(?:c|bcd)?`, `(?i:K)+`, `[^\/]{1,3}`)
 			if p.name == "" && p.re == "" {
 				p.re = "*"
 			}

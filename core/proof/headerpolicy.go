@@ -122,7 +122,7 @@ func checkSource(directive, w string, only bool, right string) []fault {
 		return faultf(directive+" 'none'", "'none' stands alone in its directive")
 	case quoted && isKeyword, nonce.MatchString(w):
 		return nil
-	case isKeyword, nonce.MatchString("'"+bare+"'"), hash.MatchString("'"+strings.Trim(w, `"`)+"'"):
+	case isKeyword, nonce.MatchString("'" + bare + "'"), hash.MatchString("'" + strings.Trim(w, `"`) + "'"):
 		return faultf("'"+strings.Trim(w, `'"‘’“”`)+"'", "%s without single quotes is taken for a host", w)
 	case quoted:
 		m := hash.FindStringSubmatch(w)

@@ -302,7 +302,9 @@ func (a Address) Resolve(location string) (Address, error) {
 	if scheme != "http" && scheme != "https" {
 		return Address{}, ErrForeign
 	}
-	next := Address{Scheme: scheme, Host: strings.TrimSuffix(u.Hostname(), "."), Port: DefaultPort(scheme), Path: u.Pathname()}
+	// Browsers write ^ and | in a path encoded (the first by the standard of today).
+	path := strings.NewReplacer("^", "%5E", "|", "%7C").Replace(u.Pathname())
+	next := Address{Scheme: scheme, Host: strings.TrimSuffix(u.Hostname(), "."), Port: DefaultPort(scheme), Path: path}
 	if next.Host == "" {
 		return Address{}, fmt.Errorf("%q names no host", location)
 	}
@@ -311,10 +313,13 @@ func (a Address) Resolve(location string) (Address, error) {
 	}
 	next.Query = strings.TrimPrefix(u.Search(), "?")
 	beforeFragment, _, hasFragment := strings.Cut(location, "#")
-	next.HasQuery = next.Query != "" || strings.Contains(beforeFragment, "?")
-	next.Fragment = u.Hash()
-	if !hasFragment {
+	inherits := strings.Trim(beforeFragment, " \t\n\r\f\v") == "" // the whole address but for the fragment
+	next.HasQuery = next.Query != "" || strings.Contains(beforeFragment, "?") || inherits && a.HasQuery
+	switch next.Fragment = u.Hash(); {
+	case !hasFragment:
 		next.Fragment = a.Fragment
+	case next.Fragment == "":
+		next.Fragment = "#"
 	}
 	return next, nil
 }

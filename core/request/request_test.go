@@ -51,7 +51,7 @@ func TestResolve(t *testing.T) {
 	from, _ := Parse("https://s.example/a/b?c#d", base)
 	for _, test := range []struct{ location, want string }{
 		{"/x", "https://s.example/x#d"},
-		{"/x#", "https://s.example/x"},
+		{"/x#", "https://s.example/x#"},
 		{"/x#e", "https://s.example/x#e"},
 		{"x", "https://s.example/a/x#d"},
 		{"../x", "https://s.example/x#d"},
