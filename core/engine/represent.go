@@ -303,6 +303,7 @@ func (s *state) change(r *Response, v *values, rule *rulebook.Rule, c rulebook.H
 		return true
 	}
 	value, err := v.fill(c.Value.Body, forHeader)
+	value = strings.Trim(value, " \t") // blanks at its ends are no part of it (RFC 9110, 5.5)
 	if err == nil && !httpguts.ValidHeaderFieldValue(value) {
 		err = fmt.Errorf("the value holds a control character")
 	}

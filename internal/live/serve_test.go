@@ -88,7 +88,7 @@ func serve(t *testing.T, e *engine.Engine) *world {
 // hints.
 func (w *world) ask(req *request.Request) (*http.Response, []byte, []string, error) {
 	w.now.Store(&req.Time)
-	r := &http.Request{Method: req.Verb(), Host: req.Address.Host, Header: http.Header{"User-Agent": nil},
+	r := &http.Request{Method: req.Verb(), Host: strings.TrimPrefix(req.Address.Origin(), req.Address.Scheme+"://"), Header: http.Header{"User-Agent": nil},
 		URL: &url.URL{Scheme: req.Address.Scheme, Host: req.Address.Host, Opaque: req.Address.Path, RawQuery: req.Address.Query, ForceQuery: req.Address.HasQuery}}
 	if strings.HasPrefix(req.Address.Path, "//") { // which would be taken for a host
 		r.URL.Opaque, r.URL.Path = "", req.Address.Path
@@ -292,4 +292,36 @@ func TestTakenPortsAreSaid(t *testing.T) {
 	if _, err := NewServer(e).Listen(taken.Addr().String(), false); err == nil || !strings.Contains(err.Error(), "is taken") {
 		t.Errorf("got %v", err)
 	}
+}
+
+// Rulebooks of everything that the language has, served as they are predicted.
+func TestAnythingIsServedAsPredicted(t *testing.T) {
+	tree := site.Memory(trial.AnythingFiles)
+	empty := bookOf(t, "site s address https://s.example\n")
+	w := serve(t, engine.New(empty, []*site.Tree{nil}))
+	for seed := range uint64(300) {
+		r := rand.New(rand.NewPCG(seed, 9))
+		text := trial.Anything(r, 14)
+		e := engine.New(bookOf(t, text), []*site.Tree{tree, nil})
+		w.Engine = e
+		w.server.Use(e)
+		for range 25 {
+			req := trial.AnyRequest(r)
+			if _, ok := req.Get("Range"); ok && req.Verb() == "OPTIONS" {
+				continue
+			}
+			if said := w.differs(req); said != "" {
+				t.Fatalf("%s %s: %s, for %+v in\n%s", req.Verb(), req.Address, said, req, text)
+			}
+		}
+	}
+}
+
+func bookOf(t *testing.T, text string) *rulebook.Book {
+	t.Helper()
+	book, err := rulebook.Read("t.kibitz", []byte(text), trial.AnythingLoad)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return book
 }
