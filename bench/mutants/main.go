@@ -1,94 +1,323 @@
-// Command mutants harms the prover, one small way after the other, in a copy of
-// the project, and sees that a test turns red each time: tests that stay green
-// hold nothing to account. Run it in the project's own folder.
+// Command mutants holds the tests to account. It makes small changes of meaning, by rule,
+// at seeded places of the core and of the live part, one after the other, and sees that a
+// test turns red each time: tests that stay green hold nothing to account.
+//
+// Run it in the project's own folder. What survives and changes nothing that anybody could
+// notice is named in equivalent.txt beside this file, each with its reason.
 package main
 
 import (
+	"bytes"
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
+	"time"
 )
 
-// harms are what is written otherwise, and what that forgets.
-var harms = []struct{ what, file, from, to string }{
-	{"a class of bytes is dropped", "core/pattern/lang.go", "if cut[c] {", "if cut[c] && c != 'b' {"},
-	{"the start accepts nothing", "core/pattern/lang.go", "b.accept = append(b.accept, b.ends(set, s == 1))", "b.accept = append(b.accept, s != 1 && s != 3 && b.ends(set, s == 1))"},
-	{"states that differ are joined", "core/pattern/lang.go", "if len(ids) == count {", "if count > 1 || len(ids) == count {"},
-	{"paths with dot segments can be asked for", "core/pattern/machine.go", "`*|\\.` + noDot", "`*|\\.` + noSlash + `?|\\.` + noDot"},
-	{"a complement forgets what is dead", "core/pattern/machine.go", "func (n not) Accepts(state int) bool { return state == 1 ||", "func (n not) Accepts(state int) bool { return"},
-	{"runs of slashes are not merged", "core/pattern/preimage.go", "if s[1] == 1 {", "if s[1] == 9 {"},
-	{"a guess is not checked", "core/pattern/preimage.go", "if !known || !slices.Contains(states, int(s.begin)) {", "if !known || false && !slices.Contains(states, int(s.begin)) {"},
-	{"a capture that is entered again counts the first time", "core/pattern/preimage.go", "if w.repeats[uint32(group)] && group > 0 {", "if group > 99 {"},
-	{"the suffix is forgotten behind the last copy", "core/pattern/preimage.go", "at = w.alive([]int{int(t.slots[last-1].here)}, w.texts[last])", "at = w.alive([]int{int(t.slots[last-1].here)}, \"\")"},
-	{"a superset is subtracted", "core/proof/space.go", "under := s.of(r).under", "under := s.of(r).over"},
-	{"the excluded need not hold in all fields", "core/proof/space.go", "next.alive[i] = alive[i] && s.holdAll", "next.alive[i] = alive[i] || s.holdAll"},
-	{"an unless is read as a when", "core/proof/space.go", "return pattern.Not(pattern.Or(over...)), pattern.Not(low)", "return pattern.Or(over...), low"},
-	{"blocks of clients end one too early", "core/engine/clients.go", "cut.begin(next, outer())", "cut.begin(next.Prev(), outer())"},
-	{"the reading goes on above a rewrite", "core/proof/hops.go", "return to.pos > h.pos", "return to.pos < h.pos"},
-	{"what a rewrite brings is read above", "core/proof/hops.go", "above == maxAbove || h.fed", "above == maxAbove"},
-	{"a circle that grows is said to shrink", "core/proof/hops.go", "grows-least >= 0", "grows-least > 3"},
-	{"only the first survivors are followed", "core/proof/hops.go", "if left == 0 {", "if left == 0 || n == 1 {"},
-	{"rewrites send nothing to entries below", "core/proof/neverreached.go", "if from == nil {", "if from == nil || a.Then == rulebook.Next {"},
-	{"a text stands for the words that are like it", "core/proof/space.go", "if len(words) > 0 {", "if len(words) > 999 {"},
-	{"what was found for some sets is told of others", "core/proof/space.go", `key += "\x00\x00" + set.source`, `key += set.source[:0]`},
-	{"values that two entries share keep them apart", "core/proof/conflict.go", "return v.Text == w.Text })", "return v.Text == w.Text && len(v.Text) > 9 })"},
-	{"a name that a test says stands for all others", "core/proof/space.go", "literal && !slices.Contains(words, name)", "literal"},
-	{"who is not wanted is taken for who is", "core/proof/hops.go", "!t.Unless && t.Plain", "t.Plain"},
-	{"chains are looked for at one host alone", "core/proof/chain.go", "for _, h := range at {", "for _, h := range at[:1] {"},
-	{"hosts that rows name are no fronts", "core/proof/hops.go", "						name(rest)\n", "						_ = rest\n"},
-	{"a longer beginning is no rival", "core/proof/neverreached.go", "strings.HasPrefix(p, q) || strings.HasPrefix(q, p)", "strings.HasPrefix(p, q)"},
-}
-
 func main() {
-	from := flag.Int("from", 0, "the first harm, counted from 0")
+	n := flag.Int("n", 300, "how many changes to make")
+	seed := flag.Uint64("seed", 1, "of the random numbers")
+	from := flag.Int("from", 0, "the first of them, counted from 0")
+	only := flag.String("only", "", "a part of the names of the files to change")
 	flag.Parse()
-	work, err := os.MkdirTemp("", "mutants-")
-	if err != nil {
-		fail(err)
-	}
-	defer os.RemoveAll(work)
-	if err := exec.Command("cp", "-r", "go.mod", "go.sum", "core", "demo", work).Run(); err != nil {
-		fail(err)
-	}
-	green := 0
-	for _, h := range harms[min(*from, len(harms)):] {
-		name := filepath.Join(work, h.file)
-		text, err := os.ReadFile(name)
-		if err != nil {
-			fail(err)
-		}
-		if strings.Count(string(text), h.from) != 1 {
-			fail(fmt.Errorf("%s: %q stands there %d times", h.file, h.from, strings.Count(string(text), h.from)))
-		}
-		if err := os.WriteFile(name, []byte(strings.Replace(string(text), h.from, h.to, 1)), 0o644); err != nil {
-			fail(err)
-		}
-		test := exec.Command("go", "test", "-timeout", "240s", "./core/pattern", "./core/proof/...")
-		test.Dir = work
-		out, err := test.CombinedOutput()
-		state := "red"
-		switch {
-		case err == nil:
-			state = "GREEN"
-			green++
-		case strings.Contains(string(out), "[build failed]"):
-			fail(fmt.Errorf("%s: it does not build:\n%s", h.what, out))
-		}
-		fmt.Printf("%-6s %s\n", state, h.what)
-		if err := os.WriteFile(name, text, 0o644); err != nil {
-			fail(err)
-		}
-	}
-	fmt.Printf("%d of %d harms turned a test red\n", len(harms)-*from-green, len(harms)-*from)
-	if green > 0 {
+	if err := run(*n, *from, *seed, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "mutants:", err)
 		os.Exit(1)
 	}
 }
 
-func fail(err error) {
-	fmt.Fprintln(os.Stderr, "mutants:", err)
-	os.Exit(1)
+// places are the folders whose files are changed.
+var places = []string{"core", "internal/live"}
+
+// A mutant is one small change.
+type mutant struct {
+	file, function, rule string
+	line                 int
+	source               string // the line, as it was
+	from, to             int    // bytes that are replaced
+	with                 string
+}
+
+// name tells a mutant from others, and stays when lines move.
+func (m *mutant) name() string {
+	return fmt.Sprintf("%s | %s | %s | %s", m.file, m.function, m.rule, m.source)
+}
+
+//go:embed equivalent.txt
+var equivalent string
+
+func run(n, from int, seed uint64, only string) error {
+	var all []mutant
+	for _, place := range places {
+		err := filepath.WalkDir(place, func(name string, d os.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") || !strings.Contains(name, only) || strings.Contains(name, "proof/trial") {
+				return err
+			}
+			found, err := mutantsOf(name)
+			all = append(all, found...)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	r := rand.New(rand.NewPCG(seed, seed))
+	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	excused := map[string]bool{}
+	for _, line := range strings.Split(equivalent, "\n") {
+		if name, reason, ok := strings.Cut(line, " => "); ok && strings.TrimSpace(reason) != "" {
+			excused[strings.TrimSpace(name)] = true
+		}
+	}
+	users, err := usersOf()
+	if err != nil {
+		return err
+	}
+	chosen := all[:min(n, len(all))]
+	noticed, same, broken := 0, 0, 0
+	var survivors []string
+	for i := from; i < len(chosen); i++ {
+		m := &chosen[i]
+		state, err := try(m, users)
+		if err != nil {
+			return err
+		}
+		if state == "survives" && excused[m.name()] {
+			state = "equivalent"
+		}
+		switch state {
+		case "noticed":
+			noticed++
+		case "equivalent":
+			same++
+		case "does not build":
+			broken++
+		default:
+			survivors = append(survivors, fmt.Sprintf("%s:%d  %s", m.file, m.line, m.name()))
+		}
+		fmt.Printf("%3d  %-14s  %s:%d  %s: %s\n", i, state, m.file, m.line, m.rule, m.source)
+	}
+	fmt.Printf("\nseed %d: of %d changes %d do not build and %d are equivalent; of the other %d tests notice %d: %.1f%%\n",
+		seed, len(chosen)-from, broken, same, noticed+len(survivors), noticed, 100*float64(noticed)/float64(max(1, noticed+len(survivors))))
+	for _, s := range survivors {
+		fmt.Println("  survives:", s)
+	}
+	return nil
+}
+
+// usersOf gives, for each folder of a package, the packages whose tests could notice a
+// change in it: its own first, then those that use it, the program's last.
+func usersOf() (map[string][]string, error) {
+	out, err := exec.Command("go", "list", "-test", "-json=Dir,ImportPath,ForTest,Deps", "./...").Output()
+	if err != nil {
+		return nil, err
+	}
+	top, err := os.Getwd()
+	if err != nil {
+		return nil, err
+	}
+	users := map[string][]string{}
+	folder := map[string]string{} // of an import path
+	type listed struct {
+		Dir, ImportPath, ForTest string
+		Deps                     []string
+	}
+	var tests []listed
+	for d := json.NewDecoder(bytes.NewReader(out)); ; {
+		var p listed
+		if err := d.Decode(&p); err != nil {
+			break
+		}
+		dir, err := filepath.Rel(top, p.Dir)
+		if err != nil {
+			return nil, err
+		}
+		p.Dir = dir
+		if p.ForTest == "" && !strings.HasSuffix(p.ImportPath, ".test") {
+			folder[p.ImportPath] = dir
+		} else if strings.HasSuffix(p.ImportPath, ".test") {
+			tests = append(tests, p)
+		}
+	}
+	for _, p := range tests {
+		own := "./" + folder[strings.TrimSuffix(p.ImportPath, ".test")]
+		for _, dep := range p.Deps {
+			dep, _, _ = strings.Cut(dep, " ") // a package compiled for a test
+			if dir, ok := folder[dep]; ok && !slices.Contains(users[dir], own) {
+				users[dir] = append(users[dir], own)
+			}
+		}
+	}
+	for dir, list := range users {
+		rank := func(p string) int {
+			switch {
+			case p == "./"+dir:
+				return 0
+			case strings.HasPrefix(p, "./core"):
+				return 1
+			case strings.HasPrefix(p, "./cmd"):
+				return 3
+			}
+			return 2
+		}
+		if !slices.Contains(list, "./cmd/kibitz") {
+			list = append(list, "./cmd/kibitz") // whose tests build the program
+		}
+		slices.SortStableFunc(list, func(a, b string) int { return rank(a) - rank(b) })
+		users[dir] = list
+	}
+	return users, nil
+}
+
+// patience is how long the tests of one package may take: a change can make them hang.
+const patience = 4 * time.Minute
+
+// try makes a change, and runs the tests that could notice it.
+func try(m *mutant, users map[string][]string) (string, error) {
+	work, err := os.MkdirTemp("", "mutant-")
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(work)
+	text, err := os.ReadFile(m.file)
+	if err != nil {
+		return "", err
+	}
+	changed := filepath.Join(work, "changed.go")
+	if err := os.WriteFile(changed, []byte(string(text[:m.from])+m.with+string(text[m.to:])), 0o644); err != nil {
+		return "", err
+	}
+	original, err := filepath.Abs(m.file)
+	if err != nil {
+		return "", err
+	}
+	overlay := filepath.Join(work, "overlay.json")
+	content, err := json.Marshal(map[string]map[string]string{"Replace": {original: changed}})
+	if err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(overlay, content, 0o644); err != nil {
+		return "", err
+	}
+	if err := exec.Command("go", "build", "-overlay", overlay, "./"+filepath.Dir(m.file)).Run(); err != nil {
+		return "does not build", nil
+	}
+	for _, pkg := range users[filepath.Dir(m.file)] {
+		ctx, stop := context.WithTimeout(context.Background(), patience)
+		test := exec.CommandContext(ctx, "go", "test", "-overlay", overlay, "-short", "-failfast", "-vet=off", "-timeout", "120s", pkg)
+		test.Env = append(os.Environ(), "GOFLAGS=-overlay="+overlay) // for tests that build the program
+		out, err := test.CombinedOutput()
+		stop()
+		if errors.Is(err, exec.ErrNotFound) {
+			return "", err
+		}
+		if err != nil {
+			if bytes.Contains(out, []byte("[build failed]")) {
+				return "does not build", nil
+			}
+			return "noticed", nil
+		}
+	}
+	return "survives", nil
+}
+
+// turned are the operators that stand for each other.
+var turned = map[token.Token]token.Token{
+	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.GEQ, token.GEQ: token.LSS, token.GTR: token.LEQ, token.LEQ: token.GTR,
+	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
+}
+
+// moved are comparisons with their bound moved by one.
+var moved = map[token.Token]token.Token{token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR}
+
+// mutantsOf gives all changes of a file.
+func mutantsOf(name string) ([]mutant, error) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	files := token.NewFileSet()
+	file, err := parser.ParseFile(files, name, text, 0)
+	if err != nil {
+		return nil, err
+	}
+	var out []mutant
+	for _, decl := range file.Decls {
+		f, ok := decl.(*ast.FuncDecl)
+		if !ok || f.Body == nil {
+			continue
+		}
+		add := func(rule string, from, to token.Pos, with string) {
+			at := files.Position(from)
+			lines := strings.Split(string(text), "\n")
+			out = append(out, mutant{file: name, function: f.Name.Name, rule: rule, line: at.Line, source: strings.TrimSpace(lines[at.Line-1]), from: at.Offset, to: files.Position(to).Offset, with: with})
+		}
+		ast.Inspect(f.Body, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.CallExpr: // how much room is made at first changes nothing
+				if f, ok := n.Fun.(*ast.Ident); ok && (f.Name == "make" || f.Name == "panic") {
+					return false
+				}
+			case *ast.BinaryExpr:
+				end := n.OpPos + token.Pos(len(n.Op.String()))
+				if to, ok := turned[n.Op]; ok && !isText(n) {
+					add("turned to "+to.String(), n.OpPos, end, to.String())
+				}
+				if to, ok := moved[n.Op]; ok {
+					add("bound moved to "+to.String(), n.OpPos, end, to.String())
+				}
+			case *ast.BasicLit:
+				if v, err := strconv.Atoi(n.Value); err == nil && n.Kind == token.INT {
+					add("constant changed", n.Pos(), n.End(), strconv.Itoa(v+1))
+				}
+			case *ast.BranchStmt:
+				if n.Label == nil && n.Tok == token.CONTINUE {
+					add("continue for break", n.Pos(), n.End(), "break")
+				}
+			case *ast.BlockStmt:
+				for _, s := range n.List {
+					switch s := s.(type) {
+					case *ast.ExprStmt:
+						add("statement dropped", s.Pos(), s.End(), "")
+					case *ast.AssignStmt:
+						if s.Tok != token.DEFINE {
+							add("statement dropped", s.Pos(), s.End(), "")
+						}
+					case *ast.IfStmt:
+						if s.Init == nil && s.Else == nil {
+							add("condition dropped", s.Cond.Pos(), s.Cond.End(), "false && ("+string(text[files.Position(s.Cond.Pos()).Offset:files.Position(s.Cond.End()).Offset])+")")
+						}
+					}
+				}
+			}
+			return true
+		})
+	}
+	return out, nil
+}
+
+// isText reports whether a sum joins texts, as far as that can be seen.
+func isText(n *ast.BinaryExpr) bool {
+	for _, x := range []ast.Expr{n.X, n.Y} {
+		if lit, ok := x.(*ast.BasicLit); ok && lit.Kind == token.STRING && n.Op == token.ADD {
+			return true
+		}
+		if b, ok := x.(*ast.BinaryExpr); ok && n.Op == token.ADD && isText(b) {
+			return true
+		}
+	}
+	return false
 }

@@ -201,7 +201,10 @@ func nearPath(r *rand.Rand, pieces []piece) string {
 }
 
 func TestPatternsAreReadAsTheStandardReadsThem(t *testing.T) {
-	const patterns, paths = 2000, 130
+	patterns, paths := 2000, 130
+	if testing.Short() {
+		patterns = 300
+	}
 	r := rand.New(rand.NewPCG(2, 7))
 	pairs, taken, refused := 0, 0, 0
 	for range patterns {
@@ -279,7 +282,7 @@ func TestPatternsAreReadAsTheStandardReadsThem(t *testing.T) {
 		}
 	}
 	t.Logf("%d pairs, %d taken, %d of %d patterns refused", pairs, taken, refused, patterns)
-	if pairs < 200_000 || taken < pairs/10 || pairs-taken < pairs/10 {
+	if pairs < 100*patterns || taken < pairs/10 || pairs-taken < pairs/10 {
 		t.Errorf("%d pairs, of which %d are taken: the test shows too little", pairs, taken)
 	}
 }
@@ -291,7 +294,11 @@ func TestExpressionsAreThoseOverCharacters(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 1))
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	taken, pairs := 0, 0
-	for range 1500 {
+	expressions := 1500
+	if testing.Short() {
+		expressions = 200
+	}
+	for range expressions {
 		text := pick("/", "/", "/x", "(?i:/IMG)", "^/")
 		pieces := []piece{{text: "/"}}
 		for range 1 + r.IntN(4) {

@@ -105,17 +105,25 @@ func savedForm(t *testing.T, tally *Tally) string {
 	return b.String()
 }
 
+// sized is how much of something is tried: less where tests are to be short.
+func sized(n int) int {
+	if testing.Short() {
+		return n / 5
+	}
+	return n
+}
+
 // The fast road must count what the slow one does, however many work on it.
 func TestTheFastRoadAgreesWithTheSlowOne(t *testing.T) {
 	for name, rules := range rulebooks {
-		t.Run(name, func(t *testing.T) { bothRoads(t, rules, access(9000), Choice{}, 1, 2, 7) })
+		t.Run(name, func(t *testing.T) { bothRoads(t, rules, access(sized(9000)), Choice{}, 1, 2, 7) })
 		for i, choice := range choices {
-			t.Run(fmt.Sprint(name, ", choice ", i), func(t *testing.T) { bothRoads(t, rules, access(2000), choice, 1, 2) })
+			t.Run(fmt.Sprint(name, ", choice ", i), func(t *testing.T) { bothRoads(t, rules, access(sized(2000)), choice, 1, 2) })
 		}
 	}
 	t.Run("more than is kept", func(t *testing.T) { bothRoads(t, rulebooks["of entries alike"], access(3*maxOwn), Choice{}, 1) })
 	r := rand.New(rand.NewSource(8))
-	for i := range 60 {
+	for i := range sized(60) {
 		var rules strings.Builder
 		for n := range 1 + r.Intn(6) {
 			fmt.Fprintf(&rules, fragments[r.Intn(len(fragments))]+"\n", n)
@@ -291,21 +299,21 @@ func jsonAccess(n int) string {
 func TestTheFastRoadAgreesOfAllFormats(t *testing.T) {
 	for name, rules := range rulebooks {
 		t.Run(name, func(t *testing.T) {
-			bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(6000), Choice{}, 1, 2, 7)
-			bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(600), Choice{}, 1, 3)
+			bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(sized(6000)), Choice{}, 1, 2, 7)
+			bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(sized(600)), Choice{}, 1, 3)
 			for _, choice := range choices {
-				bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(1500), choice, 2)
-				bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(200), choice, 2)
+				bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(sized(1500)), choice, 2)
+				bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(sized(200)), choice, 2)
 			}
 		})
 	}
 	r := rand.New(rand.NewSource(8))
-	for i := range 40 {
+	for i := range sized(40) {
 		var rules strings.Builder
 		for n := range 1 + r.Intn(6) {
 			fmt.Fprintf(&rules, fragments[r.Intn(len(fragments))]+"\n", n)
 		}
-		t.Run(fmt.Sprint("random-", i), func(t *testing.T) { bothRoadsOf(t, list.FormatW3C, rules.String(), w3cAccess(1500), Choice{}, 1, 2) })
+		t.Run(fmt.Sprint("random-", i), func(t *testing.T) { bothRoadsOf(t, list.FormatW3C, rules.String(), w3cAccess(sized(1500)), Choice{}, 1, 2) })
 	}
 }
 
