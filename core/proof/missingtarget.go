@@ -48,8 +48,14 @@ const maxTargets = 8
 // missing looks at a redirect or rewrite: it reports one whose every probe ends
 // in 404, unless some value would lead to something.
 func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Template) {
-	if c.leadsSomewhere(s, to) {
-		return
+	folders := r.In
+	if len(folders) == 0 || r.Fold {
+		folders = []string{""}
+	}
+	for _, folder := range folders {
+		if c.leadsSomewhere(s, to, folder) {
+			return
+		}
 	}
 	var shown *engine.Visit
 	probes := c.probes(s, r)
@@ -114,14 +120,17 @@ func passes(c *checker, v *engine.Visit, r *rulebook.Rule) bool {
 }
 
 // leadsSomewhere reports whether some values would make of a template the path
-// of something in the tree.
-func (c *checker) leadsSomewhere(s *rulebook.Site, to *rulebook.Template) bool {
+// of something in the tree; the path that is asked for lies in a folder.
+func (c *checker) leadsSomewhere(s *rulebook.Site, to *rulebook.Template, folder string) bool {
 	if _, constant := rulebook.Constant(to.Path); constant {
 		return false // the probes tell
 	}
 	var like strings.Builder // with a zero byte for each value
 	for _, p := range to.Path {
 		if p.Value {
+			if p.Capture == "" && p.Field.Kind == rulebook.FieldPath && len(p.Filters) == 0 {
+				like.WriteString(folder)
+			}
 			like.WriteByte(0)
 		} else {
 			like.WriteString(p.Text)
