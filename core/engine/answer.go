@@ -65,7 +65,7 @@ func (s *state) run(r *Response) {
 	case s.limits(r) || s.reading(r):
 	case !s.site.known:
 		r.Cause = CauseUnknownTree
-		s.note(nil, "no entry answers: the site's files decide, and they are not known here (add `files DIR` or `inventory FILE` to the site)")
+		s.note(nil, "no entry answers: the site's files decide, and which there are is not known here")
 	case !s.method(r):
 		s.file(r)
 	}

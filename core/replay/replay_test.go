@@ -313,7 +313,9 @@ func TestTheFastRoadAgreesOfAllFormats(t *testing.T) {
 		for n := range 1 + r.Intn(6) {
 			fmt.Fprintf(&rules, fragments[r.Intn(len(fragments))]+"\n", n)
 		}
-		t.Run(fmt.Sprint("random-", i), func(t *testing.T) { bothRoadsOf(t, list.FormatW3C, rules.String(), w3cAccess(sized(1500)), Choice{}, 1, 2) })
+		t.Run(fmt.Sprint("random-", i), func(t *testing.T) {
+			bothRoadsOf(t, list.FormatW3C, rules.String(), w3cAccess(sized(1500)), Choice{}, 1, 2)
+		})
 	}
 }
 
