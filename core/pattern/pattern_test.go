@@ -330,3 +330,18 @@ func BenchmarkMatch(b *testing.B) {
 		}
 	})
 }
+
+// Words of expressions that have no automaton.
+func TestWordsOfExpressionsWithoutAnAutomaton(t *testing.T) {
+	for _, test := range []struct{ pattern, want string }{
+		{`~/(?:ab|cd)\b`, "/ab"}, {`~/\b(x+)(y{3})z?`, "/xyyy"}, {`~/\b[0-9]-.\b`, "/0-a"}, {`~/\b[α-ω]?a`, "/a"}, {`~/a\Bb\b`, "/ab"}, {`~/a\bb`, ""},
+	} {
+		p, err := read(test.pattern, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(p.Words(3), " "); got != test.want {
+			t.Errorf("%s: %q, want %q", test.pattern, got, test.want)
+		}
+	}
+}

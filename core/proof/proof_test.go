@@ -69,10 +69,13 @@ func TestFindings(t *testing.T) {
 					want = append(want, fmt.Sprintf("%d %s", i+1, f))
 				}
 			}
-			e := engine.New(book, []*site.Tree{tree()})
-			if book.Sites[0].Files == "testdata/loose" {
-				e = engine.New(book, []*site.Tree{looseTree()})
+			trees := make([]*site.Tree, len(book.Sites))
+			for i, s := range book.Sites {
+				if trees[i] = tree(); s.Files == "testdata/loose" {
+					trees[i] = looseTree()
+				}
 			}
+			e := engine.New(book, trees)
 			for _, f := range Check(e, 1).Findings {
 				if f.Severity == Note && !strings.Contains(string(text), f.Name) {
 					continue // only rulebooks that speak of a note want it
