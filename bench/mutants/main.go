@@ -1,28 +1,23 @@
 // Command mutants holds the tests to account. It makes small changes of meaning, by rule,
-// at seeded places of the core and of the live part, one after the other, and sees that a
-// test turns red each time: tests that stay green hold nothing to account.
+// at seeded places of the core and of the live part, and sees that a test turns red for
+// each: tests that stay green hold nothing to account.
+//
+// All changes are compiled into the tests at once, each behind a switch that the
+// environment sets, so that one is tried in the time that its tests take.
 //
 // Run it in the project's own folder. What survives and changes nothing that anybody could
 // notice is named in equivalent.txt beside this file, each with its reason.
 package main
 
 import (
-	"bytes"
 	"context"
 	_ "embed"
-	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
-	"go/ast"
-	"go/parser"
-	"go/token"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 )
@@ -30,294 +25,180 @@ import (
 func main() {
 	n := flag.Int("n", 300, "how many changes to make")
 	seed := flag.Uint64("seed", 1, "of the random numbers")
-	from := flag.Int("from", 0, "the first of them, counted from 0")
-	only := flag.String("only", "", "a part of the names of the files to change")
+	from := flag.Int("from", 0, "the first of them to try, counted from 0")
+	verbose := flag.Bool("v", false, "say what becomes of each, not only of those that survive")
 	flag.Parse()
-	if err := run(*n, *from, *seed, *only); err != nil {
+	if err := run(*n, *from, *seed, *verbose); err != nil {
 		fmt.Fprintln(os.Stderr, "mutants:", err)
 		os.Exit(1)
 	}
 }
 
-// places are the folders whose files are changed.
-var places = []string{"core", "internal/live"}
-
-// A mutant is one small change.
-type mutant struct {
-	file, function, rule string
-	line                 int
-	source               string // the line, as it was
-	from, to             int    // bytes that are replaced
-	with                 string
-}
-
-// name tells a mutant from others, and stays when lines move.
-func (m *mutant) name() string {
-	return fmt.Sprintf("%s | %s | %s | %s", m.file, m.function, m.rule, m.source)
-}
-
 //go:embed equivalent.txt
 var equivalent string
 
-func run(n, from int, seed uint64, only string) error {
-	var all []mutant
-	for _, place := range places {
-		err := filepath.WalkDir(place, func(name string, d os.DirEntry, err error) error {
-			if err != nil || d.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") || !strings.Contains(name, only) || strings.Contains(name, "proof/trial") {
-				return err
-			}
-			found, err := mutantsOf(name)
-			all = append(all, found...)
-			return err
-		})
-		if err != nil {
-			return err
-		}
-	}
-	r := rand.New(rand.NewPCG(seed, seed))
-	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
-	excused := map[string]bool{}
+// equivalents are the names of the changes that nobody could notice.
+func equivalents() map[string]bool {
+	all := map[string]bool{}
 	for _, line := range strings.Split(equivalent, "\n") {
 		if name, reason, ok := strings.Cut(line, " => "); ok && strings.TrimSpace(reason) != "" {
-			excused[strings.TrimSpace(name)] = true
+			all[strings.TrimSpace(name)] = true
 		}
+	}
+	return all
+}
+
+func run(n, from int, seed uint64, verbose bool) error {
+	work, err := os.MkdirTemp("", "mutants-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(work)
+	mutants, err := choose(n, seed)
+	if err != nil {
+		return err
+	}
+	overlay, err := writeOverlay(work, mutants)
+	if err != nil {
+		return err
 	}
 	users, err := usersOf()
 	if err != nil {
 		return err
 	}
-	chosen := all[:min(n, len(all))]
-	noticed, same, broken := 0, 0, 0
+	t := &tester{work: work, overlay: overlay, tests: map[string]*binary{}}
+	excused := equivalents()
+	noticed, same := 0, 0
 	var survivors []string
-	for i := from; i < len(chosen); i++ {
-		m := &chosen[i]
-		state, err := try(m, users)
+	for _, m := range mutants[min(from, len(mutants)):] {
+		by, err := t.try(m, users[m.folder()])
 		if err != nil {
 			return err
 		}
-		if state == "survives" && excused[m.name()] {
-			state = "equivalent"
-		}
-		switch state {
-		case "noticed":
+		state := "noticed by " + by
+		switch {
+		case by != "":
 			noticed++
-		case "equivalent":
+		case excused[m.name()]:
+			state = "equivalent"
 			same++
-		case "does not build":
-			broken++
 		default:
+			state = "SURVIVES"
 			survivors = append(survivors, fmt.Sprintf("%s:%d  %s", m.file, m.line, m.name()))
 		}
-		fmt.Printf("%3d  %-14s  %s:%d  %s: %s\n", i, state, m.file, m.line, m.rule, m.source)
+		if verbose || state == "SURVIVES" {
+			fmt.Printf("%3d  %-28s %s:%d  %s: %s\n", m.id, state, m.file, m.line, m.rule, m.source)
+		}
 	}
-	fmt.Printf("\nseed %d: of %d changes %d do not build and %d are equivalent; of the other %d tests notice %d: %.1f%%\n",
-		seed, len(chosen)-from, broken, same, noticed+len(survivors), noticed, 100*float64(noticed)/float64(max(1, noticed+len(survivors))))
+	tried := noticed + len(survivors)
+	fmt.Printf("\nseed %d: %d changes, of which %d are equivalent; of the other %d tests notice %d: %.1f%%\n", seed, tried+same, same, tried, noticed, 100*float64(noticed)/float64(max(1, tried)))
 	for _, s := range survivors {
 		fmt.Println("  survives:", s)
 	}
 	return nil
 }
 
-// usersOf gives, for each folder of a package, the packages whose tests could notice a
-// change in it: its own first, then those that use it, the program's last.
-func usersOf() (map[string][]string, error) {
-	out, err := exec.Command("go", "list", "-test", "-json=Dir,ImportPath,ForTest,Deps", "./...").Output()
-	if err != nil {
-		return nil, err
-	}
-	top, err := os.Getwd()
-	if err != nil {
-		return nil, err
-	}
-	users := map[string][]string{}
-	folder := map[string]string{} // of an import path
-	type listed struct {
-		Dir, ImportPath, ForTest string
-		Deps                     []string
-	}
-	var tests []listed
-	for d := json.NewDecoder(bytes.NewReader(out)); ; {
-		var p listed
-		if err := d.Decode(&p); err != nil {
-			break
-		}
-		dir, err := filepath.Rel(top, p.Dir)
-		if err != nil {
-			return nil, err
-		}
-		p.Dir = dir
-		if p.ForTest == "" && !strings.HasSuffix(p.ImportPath, ".test") {
-			folder[p.ImportPath] = dir
-		} else if strings.HasSuffix(p.ImportPath, ".test") {
-			tests = append(tests, p)
-		}
-	}
-	for _, p := range tests {
-		own := "./" + folder[strings.TrimSuffix(p.ImportPath, ".test")]
-		for _, dep := range p.Deps {
-			dep, _, _ = strings.Cut(dep, " ") // a package compiled for a test
-			if dir, ok := folder[dep]; ok && !slices.Contains(users[dir], own) {
-				users[dir] = append(users[dir], own)
-			}
-		}
-	}
-	for dir, list := range users {
-		rank := func(p string) int {
-			switch {
-			case p == "./"+dir:
-				return 0
-			case strings.HasPrefix(p, "./core"):
-				return 1
-			case strings.HasPrefix(p, "./cmd"):
-				return 3
-			}
-			return 2
-		}
-		if !slices.Contains(list, "./cmd/kibitz") {
-			list = append(list, "./cmd/kibitz") // whose tests build the program
-		}
-		slices.SortStableFunc(list, func(a, b string) int { return rank(a) - rank(b) })
-		users[dir] = list
-	}
-	return users, nil
+// A binary is the compiled tests of one package.
+type binary struct {
+	file, folder string
+	took         time.Duration // without any change
 }
 
-// patience is how long the tests of one package may take: a change can make them hang.
-const patience = 4 * time.Minute
+// tester compiles tests when they are first needed, and runs them.
+type tester struct {
+	work, overlay string
+	tests         map[string]*binary // by the folder of their package
+}
 
-// try makes a change, and runs the tests that could notice it.
-func try(m *mutant, users map[string][]string) (string, error) {
-	work, err := os.MkdirTemp("", "mutant-")
-	if err != nil {
-		return "", err
+// patience is how much longer than without a change tests may take.
+const patience = 4
+
+// binary gives the tests of a package.
+func (t *tester) binary(folder string) (*binary, error) {
+	if b := t.tests[folder]; b != nil {
+		return b, nil
 	}
-	defer os.RemoveAll(work)
-	text, err := os.ReadFile(m.file)
-	if err != nil {
-		return "", err
+	b := &binary{file: filepath.Join(t.work, strings.ReplaceAll(folder, "/", "_")+".test"), folder: folder}
+	compile := exec.Command("go", "test", "-c", "-overlay", t.overlay, "-o", b.file, "./"+folder)
+	if out, err := compile.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("the tests of %s do not build: %w\n%s", folder, err, out)
 	}
-	changed := filepath.Join(work, "changed.go")
-	if err := os.WriteFile(changed, []byte(string(text[:m.from])+m.with+string(text[m.to:])), 0o644); err != nil {
-		return "", err
+	start := time.Now()
+	if out, ok := t.run(b, 0, 10*time.Minute); !ok {
+		return nil, fmt.Errorf("the tests of %s fail without a change:\n%s", folder, out)
 	}
-	original, err := filepath.Abs(m.file)
-	if err != nil {
-		return "", err
-	}
-	overlay := filepath.Join(work, "overlay.json")
-	content, err := json.Marshal(map[string]map[string]string{"Replace": {original: changed}})
-	if err != nil {
-		return "", err
-	}
-	if err := os.WriteFile(overlay, content, 0o644); err != nil {
-		return "", err
-	}
-	if err := exec.Command("go", "build", "-overlay", overlay, "./"+filepath.Dir(m.file)).Run(); err != nil {
-		return "does not build", nil
-	}
-	for _, pkg := range users[filepath.Dir(m.file)] {
-		ctx, stop := context.WithTimeout(context.Background(), patience)
-		test := exec.CommandContext(ctx, "go", "test", "-overlay", overlay, "-short", "-failfast", "-vet=off", "-timeout", "120s", pkg)
-		test.Env = append(os.Environ(), "GOFLAGS=-overlay="+overlay) // for tests that build the program
-		out, err := test.CombinedOutput()
-		stop()
-		if errors.Is(err, exec.ErrNotFound) {
+	b.took = time.Since(start)
+	t.tests[folder] = b
+	return b, nil
+}
+
+// run runs tests with one change, or with none.
+func (t *tester) run(b *binary, id int, limit time.Duration) (out []byte, passed bool) {
+	ctx, stop := context.WithTimeout(context.Background(), limit)
+	defer stop()
+	c := exec.CommandContext(ctx, b.file, "-test.short", "-test.failfast")
+	c.Dir = b.folder
+	c.Env = append(os.Environ(), fmt.Sprintf("%s=%d", switchName, id), "GOFLAGS=-overlay="+t.overlay) // for tests that build the program
+	c.WaitDelay = time.Second
+	out, err := c.CombinedOutput()
+	return out, err == nil
+}
+
+// try runs the tests that could notice a change, and gives the package of those that do;
+// "" if none does.
+func (t *tester) try(m *mutant, users []string) (by string, err error) {
+	for _, folder := range users {
+		b, err := t.binary(folder)
+		if err != nil {
 			return "", err
 		}
-		if err != nil {
-			if bytes.Contains(out, []byte("[build failed]")) {
-				return "does not build", nil
-			}
-			return "noticed", nil
+		if _, passed := t.run(b, m.id, patience*b.took+10*time.Second); !passed {
+			return folder, nil
 		}
 	}
-	return "survives", nil
+	return "", nil
 }
 
-// turned are the operators that stand for each other.
-var turned = map[token.Token]token.Token{
-	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.GEQ, token.GEQ: token.LSS, token.GTR: token.LEQ, token.LEQ: token.GTR,
-	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
-}
-
-// moved are comparisons with their bound moved by one.
-var moved = map[token.Token]token.Token{token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR}
-
-// mutantsOf gives all changes of a file.
-func mutantsOf(name string) ([]mutant, error) {
-	text, err := os.ReadFile(name)
+// usersOf gives, for each folder of a package, the folders of those whose tests could
+// notice a change in it: its own first, then those that use it, the program's last.
+func usersOf() (map[string][]string, error) {
+	out, err := exec.Command("go", "list", "-test", "-f", "{{.ImportPath}}\t{{.ForTest}}\t{{join .Deps \" \"}}", "./...").Output()
 	if err != nil {
 		return nil, err
 	}
-	files := token.NewFileSet()
-	file, err := parser.ParseFile(files, name, text, 0)
-	if err != nil {
-		return nil, err
-	}
-	var out []mutant
-	for _, decl := range file.Decls {
-		f, ok := decl.(*ast.FuncDecl)
-		if !ok || f.Body == nil {
+	const module = "kibitz/"
+	users := map[string][]string{}
+	for _, line := range strings.Split(string(out), "\n") {
+		f := strings.Split(line, "\t")
+		tests, isTest := strings.CutSuffix(f[0], ".test")
+		if !isTest || len(f) != 3 {
 			continue
 		}
-		add := func(rule string, from, to token.Pos, with string) {
-			at := files.Position(from)
-			lines := strings.Split(string(text), "\n")
-			out = append(out, mutant{file: name, function: f.Name.Name, rule: rule, line: at.Line, source: strings.TrimSpace(lines[at.Line-1]), from: at.Offset, to: files.Position(to).Offset, with: with})
-		}
-		ast.Inspect(f.Body, func(n ast.Node) bool {
-			switch n := n.(type) {
-			case *ast.CallExpr: // how much room is made at first changes nothing
-				if f, ok := n.Fun.(*ast.Ident); ok && (f.Name == "make" || f.Name == "panic") {
-					return false
-				}
-			case *ast.BinaryExpr:
-				end := n.OpPos + token.Pos(len(n.Op.String()))
-				if to, ok := turned[n.Op]; ok && !isText(n) {
-					add("turned to "+to.String(), n.OpPos, end, to.String())
-				}
-				if to, ok := moved[n.Op]; ok {
-					add("bound moved to "+to.String(), n.OpPos, end, to.String())
-				}
-			case *ast.BasicLit:
-				if v, err := strconv.Atoi(n.Value); err == nil && n.Kind == token.INT {
-					add("constant changed", n.Pos(), n.End(), strconv.Itoa(v+1))
-				}
-			case *ast.BranchStmt:
-				if n.Label == nil && n.Tok == token.CONTINUE {
-					add("continue for break", n.Pos(), n.End(), "break")
-				}
-			case *ast.BlockStmt:
-				for _, s := range n.List {
-					switch s := s.(type) {
-					case *ast.ExprStmt:
-						add("statement dropped", s.Pos(), s.End(), "")
-					case *ast.AssignStmt:
-						if s.Tok != token.DEFINE {
-							add("statement dropped", s.Pos(), s.End(), "")
-						}
-					case *ast.IfStmt:
-						if s.Init == nil && s.Else == nil {
-							add("condition dropped", s.Cond.Pos(), s.Cond.End(), "false && ("+string(text[files.Position(s.Cond.Pos()).Offset:files.Position(s.Cond.End()).Offset])+")")
-						}
-					}
-				}
+		tests = strings.TrimPrefix(tests, module)
+		for _, dep := range strings.Fields(f[2]) {
+			if folder, ok := strings.CutPrefix(dep, module); ok && !slices.Contains(users[folder], tests) {
+				users[folder] = append(users[folder], tests)
 			}
-			return true
-		})
-	}
-	return out, nil
-}
-
-// isText reports whether a sum joins texts, as far as that can be seen.
-func isText(n *ast.BinaryExpr) bool {
-	for _, x := range []ast.Expr{n.X, n.Y} {
-		if lit, ok := x.(*ast.BasicLit); ok && lit.Kind == token.STRING && n.Op == token.ADD {
-			return true
-		}
-		if b, ok := x.(*ast.BinaryExpr); ok && n.Op == token.ADD && isText(b) {
-			return true
 		}
 	}
-	return false
+	const program = "cmd/kibitz" // its tests build it
+	rank := func(folder, user string) int {
+		switch {
+		case user == folder:
+			return 0
+		case strings.HasPrefix(user, "core"):
+			return 1
+		case user == program:
+			return 3
+		}
+		return 2
+	}
+	for folder, list := range users {
+		if !slices.Contains(list, program) {
+			list = append(list, program)
+		}
+		slices.SortStableFunc(list, func(a, b string) int { return rank(folder, a) - rank(folder, b) })
+		users[folder] = list
+	}
+	return users, nil
 }

@@ -22,7 +22,7 @@ func TestARulebookWithoutFiles(t *testing.T) {
 		lacks  []string
 	}{
 		{"check", 0, []string{"1 note\n", "guard-bypassed", "which files the site has is not known"}, []string{"missing-target", "hidden-by-rule", "split-address"}},
-		{"trace /new", 0, []string{"files   /new", "Left to the site's files", "add `files DIR`"}, []string{"404"}},
+		{"trace /new", 0, []string{"files   /new", "Left to the site's files", "Add `files DIR`"}, []string{"404"}},
 		{"trace -as json /new", 0, []string{`"status": "files"`, `"ending": "files"`}, nil},
 		{"replay l.txt", 0, []string{"(unknown-tree) 1"}, []string{"404", "Not found"}},
 		{"replay -only files l.txt", 0, []string{"(unknown-tree) 1"}, nil},

@@ -23,7 +23,7 @@ func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 		first, errs, _ := kibitz(t, dir, "", "replay", "-each", "-as", "jsonl", name)
 		os.WriteFile(filepath.Join(dir, "again.jsonl"), []byte(first), 0o644)
 		again, more, status := kibitz(t, dir, "", "replay", "-each", "-as", "jsonl", "again.jsonl")
-		if status == 2 || len(first) == 0 || strings.ContainsAny(first, "\u0085\u202e\x9b") {
+		if status == 2 || len(first) == 0 || strings.ContainsAny(first, "\u0085\u202e\u009b") {
 			t.Fatalf("%s: status %d\n%s%s\n%s%s", name, status, first, errs, again, more)
 		}
 		a, b := strings.Split(first, "\n"), strings.Split(again, "\n")
