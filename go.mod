@@ -10,6 +10,7 @@ require (
 	github.com/nlnwa/whatwg-url v0.6.2
 	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.62.0
+	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0
 	golang.org/x/tools v0.51.0
 )
@@ -21,7 +22,6 @@ require (
 	github.com/rivo/uniseg v0.4.7 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
 	golang.org/x/mod v0.41.0 // indirect
-	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
 	honnef.co/go/tools v0.8.2 // indirect

@@ -10,6 +10,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	_ "embed"
 	"flag"
@@ -17,9 +18,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 )
 
 func main() {
@@ -67,29 +72,43 @@ func run(n, from int, seed uint64, verbose bool) error {
 		return err
 	}
 	t := &tester{work: work, overlay: overlay, tests: map[string]*binary{}}
+	mutants = mutants[min(from, len(mutants)):]
+	for _, m := range mutants {
+		for _, folder := range users[m.folder()] {
+			if err := t.compile(folder); err != nil {
+				return err
+			}
+		}
+	}
 	excused := equivalents()
 	noticed, same := 0, 0
 	var survivors []string
-	for _, m := range mutants[min(from, len(mutants)):] {
-		by, err := t.try(m, users[m.folder()])
-		if err != nil {
-			return err
-		}
-		state := "noticed by " + by
-		switch {
-		case by != "":
-			noticed++
-		case excused[m.name()]:
-			state = "equivalent"
-			same++
-		default:
-			state = "SURVIVES"
-			survivors = append(survivors, fmt.Sprintf("%s:%d  %s", m.file, m.line, m.name()))
-		}
-		if verbose || state == "SURVIVES" {
-			fmt.Printf("%3d  %-28s %s:%d  %s: %s\n", m.id, state, m.file, m.line, m.rule, m.source)
-		}
+	var mu sync.Mutex
+	var jobs errgroup.Group
+	jobs.SetLimit(runtime.NumCPU())
+	for _, m := range mutants {
+		jobs.Go(func() error {
+			by := t.try(m, users[m.folder()])
+			mu.Lock()
+			defer mu.Unlock()
+			state := "noticed by " + by
+			switch {
+			case by != "":
+				noticed++
+			case excused[m.name()]:
+				state = "equivalent"
+				same++
+			default:
+				state = "SURVIVES"
+				survivors = append(survivors, fmt.Sprintf("%s:%d  %s", m.file, m.line, m.name()))
+			}
+			if verbose || state == "SURVIVES" {
+				fmt.Printf("%3d  %-28s %s:%d  %s: %s\n", m.id, state, m.file, m.line, m.rule, m.source)
+			}
+			return nil
+		})
 	}
+	jobs.Wait()
 	tried := noticed + len(survivors)
 	fmt.Printf("\nseed %d: %d changes, of which %d are equivalent; of the other %d tests notice %d: %.1f%%\n", seed, tried+same, same, tried, noticed, 100*float64(noticed)/float64(max(1, tried)))
 	for _, s := range survivors {
@@ -104,7 +123,7 @@ type binary struct {
 	took         time.Duration // without any change
 }
 
-// tester compiles tests when they are first needed, and runs them.
+// tester runs tests.
 type tester struct {
 	work, overlay string
 	tests         map[string]*binary // by the folder of their package
@@ -113,23 +132,23 @@ type tester struct {
 // patience is how much longer than without a change tests may take.
 const patience = 4
 
-// binary gives the tests of a package.
-func (t *tester) binary(folder string) (*binary, error) {
-	if b := t.tests[folder]; b != nil {
-		return b, nil
+// compile compiles the tests of a package, and sees that they pass without a change.
+func (t *tester) compile(folder string) error {
+	if t.tests[folder] != nil {
+		return nil
 	}
 	b := &binary{file: filepath.Join(t.work, strings.ReplaceAll(folder, "/", "_")+".test"), folder: folder}
 	compile := exec.Command("go", "test", "-c", "-overlay", t.overlay, "-o", b.file, "./"+folder)
 	if out, err := compile.CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("the tests of %s do not build: %w\n%s", folder, err, out)
+		return fmt.Errorf("the tests of %s do not build: %w\n%s", folder, err, out)
 	}
 	start := time.Now()
 	if out, ok := t.run(b, 0, 10*time.Minute); !ok {
-		return nil, fmt.Errorf("the tests of %s fail without a change:\n%s", folder, out)
+		return fmt.Errorf("the tests of %s fail without a change:\n%s", folder, out)
 	}
 	b.took = time.Since(start)
 	t.tests[folder] = b
-	return b, nil
+	return nil
 }
 
 // run runs tests with one change, or with none.
@@ -144,23 +163,30 @@ func (t *tester) run(b *binary, id int, limit time.Duration) (out []byte, passed
 	return out, err == nil
 }
 
-// try runs the tests that could notice a change, and gives the package of those that do;
-// "" if none does.
-func (t *tester) try(m *mutant, users []string) (by string, err error) {
-	for _, folder := range users {
-		b, err := t.binary(folder)
-		if err != nil {
-			return "", err
+// try runs the tests that could notice a change, those of its own package first and then
+// the quicker ones, and gives the package of those that do; "" if none does.
+func (t *tester) try(m *mutant, users []string) (by string) {
+	users = slices.Clone(users)
+	slices.SortFunc(users, func(a, b string) int {
+		switch own := m.folder(); own {
+		case a:
+			return -1
+		case b:
+			return 1
 		}
+		return cmp.Compare(t.tests[a].took, t.tests[b].took)
+	})
+	for _, folder := range users {
+		b := t.tests[folder]
 		if _, passed := t.run(b, m.id, patience*b.took+10*time.Second); !passed {
-			return folder, nil
+			return folder
 		}
 	}
-	return "", nil
+	return ""
 }
 
 // usersOf gives, for each folder of a package, the folders of those whose tests could
-// notice a change in it: its own first, then those that use it, the program's last.
+// notice a change in it.
 func usersOf() (map[string][]string, error) {
 	out, err := exec.Command("go", "list", "-test", "-f", "{{.ImportPath}}\t{{.ForTest}}\t{{join .Deps \" \"}}", "./...").Output()
 	if err != nil {
@@ -182,23 +208,10 @@ func usersOf() (map[string][]string, error) {
 		}
 	}
 	const program = "cmd/kibitz" // its tests build it
-	rank := func(folder, user string) int {
-		switch {
-		case user == folder:
-			return 0
-		case strings.HasPrefix(user, "core"):
-			return 1
-		case user == program:
-			return 3
-		}
-		return 2
-	}
 	for folder, list := range users {
 		if !slices.Contains(list, program) {
-			list = append(list, program)
+			users[folder] = append(list, program)
 		}
-		slices.SortStableFunc(list, func(a, b string) int { return rank(folder, a) - rank(folder, b) })
-		users[folder] = list
 	}
 	return users, nil
 }

@@ -60,6 +60,9 @@ func access(n int) string {
 			b.WriteString(pick("garbage\n", "\n", "# note\n", "\x00\x01\n", strings.Repeat("x", 3000)+"\n"))
 			continue
 		}
+		if r.Intn(20) == 0 {
+			b.WriteString(pick("s.example ", "s.example:443 ", "t.example:8080 ", "u.example ", "[2001:db8::7]:443 ", "203.0.113.9:80 "))
+		}
 		fmt.Fprintf(&b, "%s - - [%02d/Oct/2026:13:55:36 +0000] \"%s\" %s 12", pick("192.0.2.1", "192.0.2.200", "192.0.2.7", "192.0.2.9", "192.0.2.10", "203.0.113.5", "203.0.113.6", "203.0.113.7", "198.51.100.4", "2001:db8::1", "-", "pier.example"), 1+r.Intn(28),
 			pick("GET", "GET", "HEAD", "POST", "OPTIONS")+" "+pick("/", "/a.txt", "/%61.txt", "/none", "/none?x=1", "/old", "/old?q=2", "/loop", "/c1", "/a\\x22b", "http://s.example/a.txt", "http://t.example/a?x=1", "https://T.example/a?y=2#f", "http://u.example/", "http://[u", "*", "//a.txt", "/../x", "/"+strings.Repeat("l", 80), "/n"+fmt.Sprint(r.Intn(500)))+pick(" HTTP/1.1", " HTTP/2.0", ""), pick("200", "200", "404", "301", "500", "000"))
 		if r.Intn(2) == 0 {
