@@ -241,9 +241,15 @@ var Hosts = sync.OnceValue(func() *Lang {
 	return mustCompile(label + `(?:\.` + label + `)*`)
 })
 
-// Text is the set of all printable ASCII texts without blanks at their ends; the
-// byte 127 stands in it for all characters beyond ASCII.
-var Text = sync.OnceValue(func() *Lang { return mustCompile(`(?:[!-\x7f](?:[ -\x7f]*[!-\x7f])?)?`) })
+// The texts that parts of a request can be. The byte 127 stands in them for all characters
+// beyond ASCII.
+var (
+	Methods      = sync.OnceValue(func() *Lang { return mustCompile(`[A-Z-]+`) })
+	Queries      = sync.OnceValue(func() *Lang { return mustCompile(`[!$-&(-;=?-~]+`) })                        // as they are sent (WHATWG URL, special-query percent-encode set); none is not an empty one
+	Parameters   = sync.OnceValue(func() *Lang { return mustCompile(`[\x00-\x7f]*`) })                          // of a query, decoded
+	HeaderValues = sync.OnceValue(func() *Lang { return mustCompile(`(?:[!-\x7f](?:[\t -\x7f]*[!-\x7f])?)?`) }) // RFC 9110, 5.5
+	CookieValues = sync.OnceValue(func() *Lang { return mustCompile(`(?:[\t -:<-\x7f]*[!-:<-\x7f])?`) })        // as far as a Cookie header field can have them
+)
 
 func mustCompile(source string) *Lang {
 	l, err := compile(source)
@@ -290,7 +296,7 @@ var ErrLarge = errors.New("too many states")
 const (
 	PathBytes = "aexbcdfghijklmnopqrstuvwyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ/-._~!$&'()*+,;=:@%"
 	HostBytes = "abcdefghijklmnopqrstuvwxyz0123456789.-_"
-	TextBytes = "abcdefghijklmnopqrstuvwxyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ -._/:;,=()+*!@#$%&'\"<>?[]\\^`{|}~\x7f"
+	TextBytes = "abcdefghijklmnopqrstuvwxyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ -._/:;,=()+*!@#$%&'\"<>?[]\\^`{|}~\x7f\t\n\r\x00\x01\x02\x03\x04\x05\x06\x07\b\v\f\x0e\x0f\x10\x11\x12\x13\x14\x15\x16\x17\x18\x19\x1a\x1b\x1c\x1d\x1e\x1f"
 )
 
 // Find gives the shortest text over an alphabet that is in a set; ok is false

@@ -12,6 +12,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -527,12 +528,6 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 		for _, host := range s.hosts(tests) {
 			with(func(r *request.Request) { r.Address.Host = host })
 		}
-	case rulebook.FieldMethod:
-		for _, m := range append([]string{"GET", "POST", "HEAD", "PUT", "OPTIONS", "PROPFIND"}, s.texts(tests)...) {
-			if m != "" && strings.Trim(m, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == "" {
-				with(func(r *request.Request) { r.Method = m })
-			}
-		}
 	case rulebook.FieldPort:
 		for _, n := range bounds(tests) {
 			if n > 0 && n < 65536 {
@@ -557,22 +552,72 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 		if s.asks {
 			s.doubt("who is let in is not known here")
 		}
-	case rulebook.FieldQuery:
+	case rulebook.FieldMethod, rulebook.FieldQuery, rulebook.FieldHeader, rulebook.FieldCookie:
+		with(func(r *request.Request) { put(r, f, "", false) })
 		for _, text := range s.texts(tests) {
-			with(func(r *request.Request) { addQuery(r, f.Name, text) })
-		}
-	case rulebook.FieldHeader, rulebook.FieldCookie:
-		for _, text := range s.texts(tests) {
-			with(func(r *request.Request) {
-				if f.Kind == rulebook.FieldCookie {
-					r.Headers = append(r.Headers, request.Header{Name: "Cookie", Value: f.Name + "=" + text})
-				} else {
-					r.Headers = append(r.Headers, request.Header{Name: headerName(f.Name), Value: text})
-				}
-			})
+			with(func(r *request.Request) { put(r, f, text, true) })
+			says := rulebook.Test{Field: f, Values: []rulebook.Value{{Kind: rulebook.ValueText, Text: text}}}
+			if !s.Holds(&says, &out[len(out)-1]) {
+				s.doubt("no request could be made of which %s is %q", f, text)
+			}
 		}
 	}
 	return out
+}
+
+// textsOf are the texts that a field can have; nil where they are not of the sender's own choice.
+func textsOf(f rulebook.Field) *pattern.Lang {
+	switch {
+	case f.Kind == rulebook.FieldMethod:
+		return pattern.Methods()
+	case f.Kind == rulebook.FieldQuery && f.Name == "":
+		return pattern.Queries()
+	case f.Kind == rulebook.FieldQuery:
+		return pattern.Parameters()
+	case f.Kind == rulebook.FieldCookie:
+		return pattern.CookieValues()
+	}
+	return pattern.HeaderValues()
+}
+
+// put gives a field of a request another text, or none. The field is one that has textsOf.
+func put(r *request.Request, f rulebook.Field, text string, present bool) {
+	switch f.Kind {
+	case rulebook.FieldMethod:
+		r.Method = text // without one it is GET
+	case rulebook.FieldQuery:
+		var pairs []string
+		if f.Name != "" {
+			pairs = slices.DeleteFunc(strings.Split(r.Address.Query, "&"), func(pair string) bool {
+				name, _, _ := strings.Cut(pair, "=")
+				decoded, err := url.QueryUnescape(name)
+				return pair == "" || name == f.Name || err == nil && decoded == f.Name
+			})
+			text = queryText(f.Name) + "=" + queryText(text)
+		}
+		if present {
+			pairs = append(pairs, text)
+		}
+		r.Address.Query = strings.Join(pairs, "&")
+		r.Address.HasQuery = len(pairs) > 0
+	case rulebook.FieldHeader:
+		r.Headers = slices.DeleteFunc(slices.Clone(r.Headers), func(h request.Header) bool { return strings.EqualFold(h.Name, f.Name) })
+		if present {
+			r.Headers = append(r.Headers, request.Header{Name: headerName(f.Name), Value: text})
+		}
+	case rulebook.FieldCookie:
+		var pairs []string
+		all, _ := r.Get("Cookie")
+		for pair := range strings.SplitSeq(all, ";") {
+			if name, _, _ := strings.Cut(strings.TrimSpace(pair), "="); name != "" && name != f.Name {
+				pairs = append(pairs, strings.TrimSpace(pair))
+			}
+		}
+		if present {
+			pairs = append(pairs, f.Name+"="+text)
+		}
+		put(r, rulebook.Field{Kind: rulebook.FieldHeader, Name: "cookie"}, strings.Join(pairs, "; "), len(pairs) > 0)
+	}
 }
 
 // headerName writes a field name as people do.
@@ -675,8 +720,9 @@ func (s *search) signs(of string, all pattern.Machine, alphabet string, words []
 	return found.texts
 }
 
-// texts gives a text for each combination of answers that tests can have.
+// texts gives a text for each combination of answers that tests of a field can have.
 func (s *search) texts(tests []*rulebook.Test) []string {
+	all := textsOf(tests[0].Field)
 	seen := map[string]bool{}
 	var plain, words []string
 	var sets []textSet
@@ -698,7 +744,10 @@ func (s *search) texts(tests []*rulebook.Test) []string {
 			}
 		}
 	}
-	for _, text := range s.signs(tests[0].Field.String(), pattern.Text(), pattern.TextBytes, words, sets) {
+	plain = slices.DeleteFunc(plain, func(text string) bool {
+		return !all.Match(strings.Map(func(c rune) rune { return min(c, 0x7f) }, text))
+	})
+	for _, text := range s.signs(tests[0].Field.String(), all, pattern.TextBytes, words, sets) {
 		plain = append(plain, strings.ReplaceAll(text, "\x7f", "é"))
 	}
 	return plain

@@ -1,0 +1,61 @@
+package proof
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+var write = flag.Bool("write", false, "write testdata/claims.txt anew")
+
+// What is claimed of each entry of the rulebooks of testdata, proved or only tried, is as
+// it was when it was last read by somebody: run with -write, and read what has changed.
+func TestClaims(t *testing.T) {
+	names, _ := filepath.Glob("testdata/*.kibitz")
+	var b strings.Builder
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		book, err := rulebook.Read(name, text, readTable)
+		if err != nil {
+			t.Fatal(err)
+		}
+		trees := make([]*site.Tree, len(book.Sites))
+		for i, s := range book.Sites {
+			if trees[i] = tree(); s.Files == "testdata/loose" {
+				trees[i] = looseTree()
+			}
+		}
+		fmt.Fprintln(&b, filepath.Base(name))
+		for _, c := range Check(engine.New(book, trees), 1).Claims {
+			if c.State != Found && c.Entries+c.Sites > 0 {
+				fmt.Fprintf(&b, "  %-22s %-7s %d %s\n", c.Finding, c.State, c.Entries+c.Sites, strings.Join(c.Rules, " "))
+			}
+		}
+	}
+	const file = "testdata/claims.txt"
+	if *write {
+		if err := os.WriteFile(file, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	was, is := strings.Split(string(want), "\n"), strings.Split(b.String(), "\n")
+	for i := range max(len(was), len(is)) {
+		if i >= len(was) || i >= len(is) || was[i] != is[i] {
+			t.Fatalf("from line %d on, %s is not what is claimed:\n%s", i+1, file, strings.Join(is[min(i, len(is)):], "\n"))
+		}
+	}
+}
