@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -30,10 +31,10 @@ import (
 func main() {
 	n := flag.Int("n", 300, "how many changes to make")
 	seed := flag.Uint64("seed", 1, "of the random numbers")
-	from := flag.Int("from", 0, "the first of them to try, counted from 0")
+	only := flag.String("only", "", "the numbers of those to try, with commas between; all of them without it")
 	verbose := flag.Bool("v", false, "say what becomes of each, not only of those that survive")
 	flag.Parse()
-	if err := run(*n, *from, *seed, *verbose); err != nil {
+	if err := run(*n, *seed, *only, *verbose); err != nil {
 		fmt.Fprintln(os.Stderr, "mutants:", err)
 		os.Exit(1)
 	}
@@ -53,7 +54,7 @@ func equivalents() map[string]bool {
 	return all
 }
 
-func run(n, from int, seed uint64, verbose bool) error {
+func run(n int, seed uint64, only string, verbose bool) error {
 	work, err := os.MkdirTemp("", "mutants-")
 	if err != nil {
 		return err
@@ -72,7 +73,9 @@ func run(n, from int, seed uint64, verbose bool) error {
 		return err
 	}
 	t := &tester{work: work, overlay: overlay, tests: map[string]*binary{}}
-	mutants = mutants[min(from, len(mutants)):]
+	if only != "" {
+		mutants = slices.DeleteFunc(mutants, func(m *mutant) bool { return !slices.Contains(strings.Split(only, ","), strconv.Itoa(m.id)) })
+	}
 	for _, m := range mutants {
 		for _, folder := range users[m.folder()] {
 			if err := t.compile(folder); err != nil {

@@ -345,3 +345,18 @@ func TestWordsOfExpressionsWithoutAnAutomaton(t *testing.T) {
 		}
 	}
 }
+
+// What makes an automaton too large is the longest counted repetition, the first of two.
+func TestWhatGrowsIsNamed(t *testing.T) {
+	for text, want := range map[string]string{
+		"/(a|b)*a(a|b){30}":               "(a|b){30}",
+		"/(a|b)*a[ab]{30}(c|d){30}":       "[ab]{30}",
+		"/(a|b)*a.{9}(a|b){30}b{2}":       "(a|b){30}",
+		"/(a|b)*a(?:a|b)(a|b)(a|b)a":      "/(a|b)*a(?:a|b)(a|b)(a|b)a",
+		`/x\d{4,}(a|b)*b[a-c]{29}\w{3,5}`: "[a-c]{29}",
+	} {
+		if got := growing(text); got != want {
+			t.Errorf("%s: %s, want %s", text, got, want)
+		}
+	}
+}

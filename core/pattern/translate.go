@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"regexp"
 	"regexp/syntax"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -31,6 +32,12 @@ func parseRegexp(s string, fold bool, offset int) (*syntax.Regexp, error) {
 	}
 	if depth(tree) > maxDepth {
 		return nil, errorf(offset, "the expression nests groups more than %d deep: write fewer", maxDepth)
+	}
+	names := tree.CapNames()
+	for i, name := range names {
+		if name != "" && slices.Contains(names[:i], name) {
+			return nil, errorf(offset+max(0, strings.LastIndex(s, "<"+name+">")), "the name %s is used twice: give each group its own", name)
+		}
 	}
 	return tree, nil
 }

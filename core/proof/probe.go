@@ -170,36 +170,12 @@ func satisfy(req *request.Request, t *rulebook.Test) {
 		if v.Kind == rulebook.ValueSpan {
 			req.Address.Port = int(v.Span.Low)
 		}
-	case rulebook.FieldMethod:
-		req.Method = textOf(v)
-	case rulebook.FieldQuery:
+	case rulebook.FieldMethod, rulebook.FieldQuery, rulebook.FieldHeader, rulebook.FieldCookie:
 		text := textOf(v)
-		if v.Kind == rulebook.ValueAbsent {
-			return
-		}
 		if v.Kind == rulebook.ValuePresent {
 			text = "a"
 		}
-		if t.Field.Name != "" {
-			text = t.Field.Name + "=" + queryText(text)
-		}
-		if req.Address.Query != "" {
-			text = req.Address.Query + "&" + text
-		}
-		req.Address.Query, req.Address.HasQuery = text, true
-	case rulebook.FieldHeader, rulebook.FieldCookie:
-		text := textOf(v)
-		if v.Kind == rulebook.ValueAbsent {
-			return
-		}
-		if v.Kind == rulebook.ValuePresent {
-			text = "a"
-		}
-		name := t.Field.Name
-		if t.Field.Kind == rulebook.FieldCookie {
-			name, text = "Cookie", t.Field.Name+"="+text
-		}
-		req.Headers = append(req.Headers[:len(req.Headers):len(req.Headers)], request.Header{Name: name, Value: text})
+		put(req, t.Field, text, v.Kind != rulebook.ValueAbsent)
 	case rulebook.FieldClient:
 		if v.Kind == rulebook.ValueNetwork {
 			req.Client = v.Network.Addr()

@@ -138,6 +138,8 @@ redirect b in /in/ when cookie.c present when agent *Hoover* to /z as 301
 redirect c on ~/r(a|b)+ unless scheme https when client 192.0.2.0/24 to /z as 301
 redirect d when path /p when body over 5KiB when method PUT to /z as 301
 redirect e on /t when time after 2026-01-01 before 2026-02-01 to /z as 301
+redirect f on /u when query.a 1 when query.b ~[xy] when query.c present when cookie.c 1 when cookie.d ~e+ when header.x a when header.y present to /z as 301
+redirect g on /v when query a=1 when method ~P.* when referrer https://t.example/* to /z as 301
 `
 	book, err := rulebook.Read("t.kibitz", []byte(text), nil)
 	if err != nil {

@@ -1,9 +1,7 @@
-package rulebook_test
+package rulebook
 
 import (
 	"testing"
-
-	"kibitz/core/rulebook"
 )
 
 // In a page that is filled, only what is a field of the request is one; all else that
@@ -13,7 +11,7 @@ func TestWhatIsFilledInPages(t *testing.T) {
 		"host": true, "path|lower": true, "query.id|lower|dashes": true, "header.X-A": true,
 		"": false, "host ": false, "host|": false, "host|shout": false, "host|shout|lower": false, "host|lower|shout": false, "color: red": false, "|lower": false,
 	} {
-		if _, got := rulebook.PagePiece(inner); got != want {
+		if _, got := PagePiece(inner); got != want {
 			t.Errorf("{%s}: %v, want %v", inner, got, want)
 		}
 	}

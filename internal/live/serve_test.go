@@ -329,3 +329,29 @@ func bookOf(t *testing.T, text string) *rulebook.Book {
 	}
 	return book
 }
+
+// What a gateway in front says of the visitor is taken from the first element of the
+// field alone, and only as far as it can be (RFC 7239, 4).
+func TestForwarded(t *testing.T) {
+	for field, want := range map[string]string{
+		"for=192.0.2.7":                "https 443 192.0.2.7",
+		"for=192.0.2.7;proto=http":     "http 80 192.0.2.7",
+		"proto=http; for=192.0.2.7":    "http 80 192.0.2.7",
+		"proto=https":                  "https 443 203.0.113.1",
+		"Proto=HTTP":                   "https 443 203.0.113.1",
+		"proto=ws":                     "https 443 203.0.113.1",
+		"proto=":                       "https 443 203.0.113.1",
+		`For="[2001:db8::1]"`:          "https 443 2001:db8::1",
+		"for=::ffff:192.0.2.7":         "https 443 192.0.2.7",
+		"for=192.0.2.7, for=192.0.2.8": "https 443 192.0.2.7",
+		"for=unknown":                  "https 443 203.0.113.1",
+		"for=_hidden;by=192.0.2.9;host=t.example;proto=": "https 443 203.0.113.1",
+		"": "https 443 203.0.113.1",
+	} {
+		req := &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/"}, Client: netip.MustParseAddr("203.0.113.1")}
+		forwarded(field, req)
+		if got := fmt.Sprint(req.Address.Scheme, " ", req.Address.Port, " ", req.Client); got != want {
+			t.Errorf("%s: %s, want %s", field, got, want)
+		}
+	}
+}

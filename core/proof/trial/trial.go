@@ -43,7 +43,7 @@ func Book(r *rand.Rand) string {
 				to += pick(names...)
 			}
 		}
-		when := pick("", "", "", " when scheme http", " when scheme https", " when header.h present", " unless header.h present", " when host www.s.example", " when host old.s.example", " unless host s.example old.s.example", " when host ~o.*", " when query.q 1",
+		when := pick("", "", "", " when scheme http", " when scheme https", " when header.h present", " unless header.h present", " when host www.s.example", " when host old.s.example", " unless host s.example old.s.example", " when host ~o.*", " when query.q 1", " when query present", " unless query ~q=.*",
 			" when method POST", " unless method POST", " when client 192.0.2.0/24", " unless client 192.0.2.0/24")
 		where := "on " + on
 		if r.IntN(5) == 0 {
@@ -97,7 +97,7 @@ var others = []string{"www.s.example", "old.s.example", "c.s.example"}
 // value of the conditions that a rulebook of Book has.
 func Requests(base request.Address, text string) []*request.Request {
 	vary := 0
-	for bit, word := range []string{"host", "scheme", "header.h", "query.q", "method", "client", "ask"} {
+	for bit, word := range []string{"host", "scheme", "header.h", "query", "method", "client", "ask"} {
 		if strings.Contains(text, "when "+word) || strings.Contains(text, "unless "+word) || bit == 0 && strings.Contains(text, "to http") || bit == 1 && strings.Contains(text, "http://") || word == "ask" && strings.Contains(text, " ask ") {
 			vary |= 1 << bit
 		}

@@ -1,0 +1,61 @@
+package rulebook
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// The distance of two words is the least number of letters to change, add, drop or swap
+// with the next: here counted by trying all ways.
+func TestDistance(t *testing.T) {
+	var plain func(a, b string) int
+	plain = func(a, b string) int {
+		if a == "" || b == "" {
+			return len(a) + len(b)
+		}
+		change := 1
+		if a[0] == b[0] {
+			change = 0
+		}
+		least := min(plain(a[1:], b)+1, plain(a, b[1:])+1, plain(a[1:], b[1:])+change)
+		if len(a) > 1 && len(b) > 1 && a[0] == b[1] && a[1] == b[0] {
+			least = min(least, plain(a[2:], b[2:])+1)
+		}
+		return least
+	}
+	words := []string{""}
+	for i := 0; len(words[i]) < 5; i++ {
+		words = append(words, words[i]+"a", words[i]+"b", words[i]+"c")
+	}
+	for i := range 4000 {
+		a, b := words[i*7919%len(words)], words[i*104729%len(words)]
+		if got, want := Distance(a, b), plain(a, b); got != want {
+			t.Fatalf("%s, %s: %d, want %d", a, b, got, want)
+		}
+	}
+}
+
+// Wherever an expression or a pattern can stand, one that cannot be read is an error at
+// its place.
+func TestNoExpressionIsPassedOver(t *testing.T) {
+	selectors := []string{"on %s", "when path %s", "unless path %s", "when asked %s", "when host %s", "when header.x %s", "when cookie.c %s", "when query %s", "when query.q %s", "when agent %s", "when referrer %s", "when method %s", "when user %s", "when path /a %s"}
+	for _, selector := range selectors {
+		for _, bad := range []string{"~(", "~/a[", "~/a**", "~(?<x>.)(?<x>.)", "~/\\p{none}"} {
+			text := "site s address https://s.example files public\nreply r " + fmt.Sprintf(selector, bad) + " with 410\n"
+			_, err := Read("t.kibitz", []byte(text), nil)
+			if err == nil || !strings.HasPrefix(err.Error(), "t.kibitz:2:") {
+				t.Errorf("%s: %v", text, err)
+			}
+		}
+	}
+	for _, bad := range []string{"/:", "/{a", "/a}", "/:x/:x", "/:x(", "/:x(a"} {
+		for _, selector := range slices.Clip(selectors[:3]) {
+			text := "site s address https://s.example files public\nreply r " + fmt.Sprintf(selector, bad) + " with 410\n"
+			if _, err := Read("t.kibitz", []byte(text), nil); err == nil || !strings.HasPrefix(err.Error(), "t.kibitz:2:") {
+				t.Errorf("%s: %v", text, err)
+			}
+		}
+	}
+}
