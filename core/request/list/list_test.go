@@ -384,8 +384,8 @@ func TestW3CLinesOfTheirOwnHost(t *testing.T) {
 // A line that is too long ends the request above it: what is indented below the long line
 // is no detail of that.
 func TestALongLineEndsTheRequestAboveIt(t *testing.T) {
-	got, counts := read(t, FormatPlain, "/a\n  method POST\n"+strings.Repeat("x", MaxLine+1)+"\n  client 192.0.2.7\n/b\n")
-	if want := "1 POST https://s.example/a\n5 GET https://s.example/b"; got != want || counts.Skipped != 2 {
+	got, counts := read(t, FormatPlain, "POST /a\n  body 2KiB\n"+strings.Repeat("x", MaxLine+1)+"\n  client 192.0.2.7\n/b\n")
+	if want := "1 POST https://s.example/a body 2048\n5 GET https://s.example/b"; got != want || counts.Skipped != 2 {
 		t.Errorf("%s, %d skipped; want\n%s, and 2", got, counts.Skipped, want)
 	}
 }
