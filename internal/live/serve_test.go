@@ -355,3 +355,14 @@ func TestForwarded(t *testing.T) {
 		}
 	}
 }
+
+func TestNamesOfThisMachine(t *testing.T) {
+	for host, want := range map[string]bool{
+		"localhost": true, "127.0.0.1": true, "127.9.9.9": true, "::1": true, "[::1]": true, "10.1.2.3": true, "192.168.1.1": true, "0.0.0.0": true, "::": true, "fd00::1": true,
+		"": false, "s.example": false, "localhost.example": false, "203.0.113.1": false, "2001:db8::1": false, "127.0.0": false,
+	} {
+		if got := isLocal(host); got != want {
+			t.Errorf("%s: %v, want %v", host, got, want)
+		}
+	}
+}
