@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"kibitz/core/engine"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
@@ -86,6 +87,8 @@ func TestFindings(t *testing.T) {
 				}
 				if f.Request == nil {
 					t.Errorf("%s at line %d has no request that shows it", f.Name, f.Place.Line)
+				} else if again, err := request.Parse(f.Request.Address.String(), request.Address{}); err != nil || again != f.Request.Address {
+					t.Errorf("%s at line %d asks for what nobody can: %s is %s (%v)", f.Name, f.Place.Line, f.Request.Address, again, err)
 				}
 			}
 			slices.Sort(want)

@@ -39,10 +39,6 @@ func (c *checker) strangers(s *rulebook.Site, r *rulebook.Rule, text string) []*
 		}
 		for _, f := range copiedFields(r) {
 			switch f.Kind {
-			case rulebook.FieldPath, rulebook.FieldAsked:
-				if len(r.On) == 0 {
-					with(req, func(r *request.Request) { r.Address.Path = strings.TrimSuffix(r.Address.Path, "/") + "/" + spelled })
-				}
 			case rulebook.FieldQuery:
 				with(req, func(r *request.Request) { addQuery(r, f.Name, text) })
 			case rulebook.FieldHeader:
