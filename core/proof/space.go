@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"kibitz/core/canonical"
@@ -561,6 +562,8 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 				s.doubt("no request could be made of which %s is %q", f, text)
 			}
 		}
+	default:
+		s.doubt("which values %s can have is not known", f)
 	}
 	return out
 }
@@ -762,6 +765,14 @@ func languageOf(v rulebook.Value) (pattern.Machine, error) {
 	return l, nil
 }
 
+var inBrackets = sync.OnceValue(func() *pattern.Lang {
+	l, err := pattern.Regexp(`\[.*\]`)
+	if err != nil {
+		panic(err)
+	}
+	return l
+})
+
 // hosts gives names by which the site is asked, one for each combination of
 // answers that the tests can have.
 func (s *search) hosts(tests []*rulebook.Test) []string {
@@ -801,6 +812,15 @@ func (s *search) hosts(tests []*rulebook.Test) []string {
 		}
 		if name != "" {
 			plain = append(plain, name)
+		}
+	}
+	if s.site.UnknownHosts { // then it is asked by addresses in brackets, too, of which no signs are made
+		for _, set := range sets {
+			if m, err := set.machine(); err == nil {
+				if _, some, err := pattern.Find(pattern.And(m, inBrackets()), pattern.HostBytes+"[]:", maxText); some || err != nil {
+					s.doubt("%s takes addresses in brackets", set.source)
+				}
+			}
 		}
 	}
 	plain = append(plain, s.signs("hosts", pattern.Hosts(), pattern.HostBytes, words, sets)...)
