@@ -150,10 +150,7 @@ func (s *siteEngine) isUTF8(n *site.Node) bool {
 	if known, ok := s.texts.Load(n); ok {
 		return known.(bool)
 	}
-	text, err := n.Beginning(looked)
-	if err != nil {
-		return true
-	}
+	text, _ := n.Beginning(looked) // nothing, where it cannot be read
 	if len(text) == looked { // the last character may be cut
 		for i := 1; i < utf8.UTFMax; i++ {
 			if utf8.RuneStart(text[len(text)-i]) {

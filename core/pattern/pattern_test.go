@@ -120,6 +120,9 @@ func TestPatternErrorsSayWhatToWrite(t *testing.T) {
 		{"/100%", 0, "%25"},
 		{`/a\`, 2, `\\`},
 		{"~/(", 1, "missing"},
+		{"/a/:b(c{2,1})", 7, "repeat"},
+		{"/a/(x**)", 5, "repet"},
+		{"~/(?<x>.)(?<x>.)", 11, "twice"},
 		{"", 0, "empty"},
 	} {
 		_, err := read(test.pattern, false)

@@ -59,3 +59,26 @@ func TestNoExpressionIsPassedOver(t *testing.T) {
 		}
 	}
 }
+
+func TestLongWordsAreShortened(t *testing.T) {
+	for length, want := range map[int]string{0: "", 59: strings.Repeat("ä", 59), 60: strings.Repeat("ä", 60), 61: strings.Repeat("ä", 60) + "…", 9999: strings.Repeat("ä", 60) + "…"} {
+		if got := shorten(strings.Repeat("ä", length)); got != want {
+			t.Errorf("of %d letters: %s", length, got)
+		}
+	}
+}
+
+// Columns stand below each other, as wide as the widest word: but a very wide one stands out.
+func TestFormatAlignsColumns(t *testing.T) {
+	for width, aligned := range map[int]bool{5: true, widest - 1: true, widest: true, widest + 1: false} {
+		path := "/" + strings.Repeat("p", width-len("on /"))
+		out, err := Format("t.kibitz", []byte("site s address https://s.example files public\n\nredirect a on "+path+" to /z as 301\nredirect b on /q to /z as 301\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.Split(string(out), "\n")
+		if got := strings.Index(lines[2], " to ") == strings.Index(lines[3], " to "); got != aligned {
+			t.Errorf("%d wide: aligned is %v\n%s", width, got, out)
+		}
+	}
+}
