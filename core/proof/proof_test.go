@@ -3,6 +3,7 @@ package proof
 import (
 	"crypto/sha256"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -205,4 +206,38 @@ func FuzzCheck(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Compression is of use for a type as soon as one of its files shrinks, wherever it stands
+// among those that do not.
+func TestCompressionThatIsOfUse(t *testing.T) {
+	noise := ""
+	for i := range 40 {
+		sum := sha256.Sum256([]byte{byte(i)})
+		noise += string(sum[:])
+	}
+	words := strings.Repeat("the ferry to Ternholm ", 60)
+	for _, test := range []struct {
+		files   map[string]string
+		useless int
+	}{
+		{map[string]string{"/a.txt": words, "/b.txt": noise, "/c.txt": noise}, 0},
+		{map[string]string{"/a.txt": noise, "/b.txt": words, "/c.txt": noise}, 0},
+		{map[string]string{"/a.txt": noise, "/b.txt": noise, "/c.txt": words}, 0},
+		{map[string]string{"/a.txt": noise, "/b.txt": noise, "/c.txt": "short"}, 1},
+	} {
+		book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\ncompress text using gzip types text/plain\n"), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := 0
+		for _, f := range Check(engine.New(book, []*site.Tree{site.Memory(test.files)}), 1).Findings {
+			if f.Name == "compress-useless" {
+				got++
+			}
+		}
+		if got != test.useless {
+			t.Errorf("%d findings of %v, want %d", got, slices.Sorted(maps.Keys(test.files)), test.useless)
+		}
+	}
 }
