@@ -89,6 +89,9 @@ func TestConditionalRequests(t *testing.T) {
 		if r.Status == 206 {
 			got += fmt.Sprint(" ", r.Encoded)
 		}
+		if r.Status == 304 && (r.Size != 0 || r.Encoded != 0 || r.Encoding+r.Type != "") { // 15.4.5: it has no content
+			got += fmt.Sprint(" with ", r.Size, " ", r.Encoded, r.Encoding, r.Type)
+		}
 		if got != test.want {
 			t.Errorf("%s: %s: %s, want %s", test.section, test.asks, got, test.want)
 		}

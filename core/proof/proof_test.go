@@ -143,9 +143,10 @@ redirect c on ~/r(a|b)+ unless scheme https when client 192.0.2.0/24 to /z as 30
 redirect d when path /p when body over 5KiB when method PUT to /z as 301
 redirect e on /t when time after 2026-01-01 before 2026-02-01 to /z as 301
 redirect f on /u when query.a 1 when query.b ~[xy] when query.c present when cookie.c 1 when cookie.d ~e+ when header.x a when header.y present to /z as 301
+moves h when cookie.x 1 table rows.csv as 301
 redirect g on /v when query a=1 when method ~P.* when referrer https://t.example/* to /z as 301
 `
-	book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+	book, err := rulebook.Read("t.kibitz", []byte(text), func(string) ([]byte, error) { return []byte("/page?id=1,/z\n/page?id=2,/z\n"), nil })
 	if err != nil {
 		t.Fatal(err)
 	}
