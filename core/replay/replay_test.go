@@ -292,7 +292,7 @@ func jsonAccess(n int) string {
 	for range n {
 		fmt.Fprintf(&b, `{"url": %q, "method": %q, "client": %q, "time": %q, "status": %s, "headers": {"User-Agent": %q}}`+"\n", pick("/", "/a.txt", "/none?x=1", "/old", "/c1", "https://t.example/a", "x"), pick("GET", "HEAD", "POST"),
 			pick("192.0.2.1", "192.0.2.7", "203.0.113.6", "2001:db8::1"), fmt.Sprintf("2026-10-%02dT10:00:00Z", 1+r.Intn(28)), pick("200", "404", "301", "7"), pick("a bot", "reader"))
-		if r.Intn(20) == 0 {
+		if r.Intn(5) == 0 {
 			b.WriteString(pick("\n", "# no comment\n", "[\n", "{}\n"))
 		}
 	}
