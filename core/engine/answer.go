@@ -436,9 +436,6 @@ func (s *state) method(r *Response) bool {
 func (s *state) node(path string) (n *site.Node, slash bool) {
 	slash = strings.HasSuffix(path, "/")
 	name := strings.TrimSuffix(path, "/")
-	if strings.Contains(name, "//") || strings.HasSuffix(name, "/") {
-		return nil, slash
-	}
 	if strings.IndexByte(path, '%') >= 0 && (strings.Contains(path, "%2F") || strings.Contains(path, "%5C")) {
 		return nil, slash
 	}

@@ -389,3 +389,14 @@ func TestALongLineEndsTheRequestAboveIt(t *testing.T) {
 		t.Errorf("%s, %d skipped; want\n%s, and 2", got, counts.Skipped, want)
 	}
 }
+
+func TestWhereCommentsBegin(t *testing.T) {
+	for line, want := range map[string]string{
+		"": "", "#": "", "# a": "", "/a": "/a", "/a # b": "/a ", "/a #": "/a ", "/a\t#b": "/a\t", "/a\t#": "/a\t", "  #": "  ", "\t#\t#": "\t",
+		"/a#b": "/a#b", "/a#": "/a#", "/a# b": "/a# b", "/a#\tb": "/a#\tb", "/a## b": "/a## b", "/a#b # c": "/a#b ",
+	} {
+		if got := withoutComment(line); got != want {
+			t.Errorf("%q: %q, want %q", line, got, want)
+		}
+	}
+}
