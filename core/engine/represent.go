@@ -151,7 +151,7 @@ func (s *siteEngine) isUTF8(n *site.Node) bool {
 		return known.(bool)
 	}
 	text, _ := n.Beginning(looked) // nothing, where it cannot be read
-	if len(text) == looked { // the last character may be cut
+	if len(text) == looked {       // the last character may be cut
 		for i := 1; i < utf8.UTFMax; i++ {
 			if utf8.RuneStart(text[len(text)-i]) {
 				if !utf8.FullRune(text[len(text)-i:]) {
