@@ -82,3 +82,18 @@ func TestFormatAlignsColumns(t *testing.T) {
 		}
 	}
 }
+
+// Names of files are of the folder of the rulebook that names them, unless they begin at
+// the root.
+func TestWhereFilesAreLookedFor(t *testing.T) {
+	for name, want := range map[string]string{"t.csv": "dir/t.csv", "sub/t.csv": "dir/sub/t.csv", "../t.csv": "t.csv", "/abs/t.csv": "/abs/t.csv"} {
+		got := ""
+		_, _ = Read("dir/t.kibitz", []byte("site s address https://s.example\nmoves m table "+name+" as 301\n"), func(name string) ([]byte, error) {
+			got = name
+			return []byte("/a,/b\n"), nil
+		})
+		if got != want {
+			t.Errorf("%s is looked for at %s, want %s", name, got, want)
+		}
+	}
+}

@@ -400,3 +400,15 @@ func TestWhereCommentsBegin(t *testing.T) {
 		}
 	}
 }
+
+// A status is three digits, and then nothing or a blank.
+func TestStatusesOfLogLines(t *testing.T) {
+	for status, want := range map[string]int{"200": 200, "200 5": 200, "404 -": 404, "x00 5": -1, "2x0 5": -1, "20x 5": -1, "20": -1, "20 5": -1, "2000 5": -1, "200x 5": -1, "-": -1, "": -1} {
+		var l Line
+		text := `192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET /a\"b HTTP/1.1" ` + status
+		err := ParseLog([]byte(text), &l)
+		if got := l.Status; want < 0 && err == nil && got != 0 || want > 0 && (err != nil || got != want) {
+			t.Errorf("%s: %d, %v, want %d", text, got, err, want)
+		}
+	}
+}
