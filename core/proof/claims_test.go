@@ -59,3 +59,39 @@ func TestClaims(t *testing.T) {
 		}
 	}
 }
+
+// Two looks at one rulebook come to the same, word by word.
+func TestCheckSaysTheSameEachTime(t *testing.T) {
+	names, _ := filepath.Glob("testdata/*.kibitz")
+	for _, name := range append(names, "media") {
+		text := []byte("site s address https://s.example files public\nmedia a type css text/css type js text/javascript type png image/png type txt text/plain type html text/html\nmedia b type css text/x type js text/x type png image/x type txt text/x type html text/x\n")
+		if name != "media" {
+			var err error
+			if text, err = os.ReadFile(name); err != nil {
+				t.Fatal(err)
+			}
+		}
+		first := ""
+		for n := range 4 {
+			book, err := rulebook.Read(name, text, readTable)
+			if err != nil {
+				t.Fatal(err)
+			}
+			trees := make([]*site.Tree, len(book.Sites))
+			for i := range trees {
+				trees[i] = tree()
+			}
+			var b strings.Builder
+			report := Check(engine.New(book, trees), 1)
+			for _, f := range report.Findings {
+				fmt.Fprintln(&b, f.Name, f.Place, f.Message, f.Advice, f.Request)
+			}
+			fmt.Fprintf(&b, "%+v", report.Claims)
+			if n == 0 {
+				first = b.String()
+			} else if b.String() != first {
+				t.Fatalf("%s: once\n%s\nand then\n%s", name, first, b.String())
+			}
+		}
+	}
+}

@@ -76,6 +76,8 @@ func access(n int) string {
 var rulebooks = map[string]string{
 	"of targets alone":             "redirect old on /old to / as 301\nredirect loop on /loop to /loop as 302\nredirect c on /c1 to /c2 as 302\nredirect d on /c2 to / as 302\nerror e for 404 show /errors/404.html\n",
 	"of classes":                   "access bots when agent *bot* refuse\naccess net when client 192.0.2.0/25 refuse 404\nreply days when time after 2026-10-10 before 2026-10-12 with 503\naccess r when referrer https://r.example/* refuse 410\n",
+	"of texts that copy":           "reply r on /old /a.txt with 200 text {agent}{query.q}\n",
+	"of error texts that copy":     "error e for 404 text {referrer}{agent}\n",
 	"of queries":                   "redirect q when query.x present to /a.txt as 301\nlimit l url 60B\n",
 	"of entries alike":             alike + "header h when client 192.0.2.9 set X-A b\n",
 	"of entries alike to the last": "access a when client 192.0.2.1 refuse\naccess b when client 192.0.2.200 refuse\n",

@@ -97,3 +97,12 @@ func TestWhereFilesAreLookedFor(t *testing.T) {
 		}
 	}
 }
+
+func TestPortsAreOfSixteenBits(t *testing.T) {
+	for port, good := range map[string]bool{"0": true, "1": true, "443": true, "65535": true, "65536": false, "99999": false, "-1": false, "x": false, "8080x": false} {
+		_, err := Read("t.kibitz", []byte("site s address https://s.example files public\nreply r on /a when port "+port+" with 410\n"), nil)
+		if (err == nil) != good {
+			t.Errorf("port %s: %v", port, err)
+		}
+	}
+}
