@@ -242,3 +242,11 @@ func TestCompressionThatIsOfUse(t *testing.T) {
 		}
 	}
 }
+
+func TestWhichDotsAreLoose(t *testing.T) {
+	for text, want := range map[string]int{"/a.b": 2, "/a.php": 2, `/a\.b`: -1, "/[a.b]": -1, "/[a.b]c": -1, "/[ab].c": 5, "/(a).b": 4, "/a.(b|c)": 2, "/a.*": -1, "/.b": -1, "/a.": -1, "/a/.b": -1, "/x[a.b].c": 7} {
+		if got := looseDotIn(text); got != want {
+			t.Errorf("%s: %d, want %d", text, got, want)
+		}
+	}
+}

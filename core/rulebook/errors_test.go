@@ -106,3 +106,14 @@ func TestPortsAreOfSixteenBits(t *testing.T) {
 		}
 	}
 }
+
+// A line that fills the screen is shown whole; a longer one is cut around the place.
+func TestLongLinesAreCutAroundThePlace(t *testing.T) {
+	for length, want := range map[int]int{10: 10, 139: 139, 140: 140, 141: 142, 500: 142} { // with a blank and … for the rest
+		at := Place{Source: &Source{Name: "t.kibitz", Lines: []string{strings.Repeat("ä", length)}}, Line: 1, Col: 3}
+		text, mark := MarkLine(at, 4)
+		if got := len([]rune(text)); got != want || mark != "  ^^^^" {
+			t.Errorf("of %d letters: %d are shown, marked %q; want %d", length, got, mark, want)
+		}
+	}
+}
