@@ -1,4 +1,4 @@
-package engine_test
+package engine
 
 import (
 	"fmt"
@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -43,7 +42,7 @@ func TestRowsOfSeveralTables(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		e := engine.New(book, []*site.Tree{nil})
+		e := New(book, []*site.Tree{nil})
 		for held := range 8 {
 			for ask := range 12 {
 				req := &request.Request{Address: request.Address{Scheme: "https", Host: []string{"s.example", "www.s.example"}[ask%2], Port: 443, Path: []string{"/a", "/b", "/c"}[ask/2%3]}}
@@ -71,6 +70,23 @@ func TestRowsOfSeveralTables(t *testing.T) {
 					t.Fatalf("%s %v is answered by %q, want %q, in\n%s%s", req.Address, req.Headers, got, want, text, strings.Join([]string{files["0.csv"], files["1.csv"], files["2.csv"]}, "--\n"))
 				}
 			}
+		}
+	}
+}
+
+// What is said of a visit that leaves the site names where it goes, even where that is no
+// address of the web.
+func TestWhereVisitsLeaveFor(t *testing.T) {
+	for _, test := range []struct {
+		left request.Address
+		want string
+	}{
+		{request.Address{Scheme: "https", Host: "t.example", Port: 443, Path: "/x"}, "leaves the site for https://t.example/x"},
+		{request.Address{}, "leaves the site for mailto:a@t.example"},
+	} {
+		v := &Visit{Ending: Left, Left: test.left, Hops: []Hop{{Response: &Response{Location: "mailto:a@t.example"}}}}
+		if got := v.Summary(); got != test.want {
+			t.Errorf("%s, want %s", got, test.want)
 		}
 	}
 }
