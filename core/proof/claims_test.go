@@ -7,10 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-
-	"kibitz/core/engine"
-	"kibitz/core/rulebook"
-	"kibitz/core/site"
 )
 
 var write = flag.Bool("write", false, "write testdata/claims.txt anew")
@@ -21,22 +17,9 @@ func TestClaims(t *testing.T) {
 	names, _ := filepath.Glob("testdata/*.kibitz")
 	var b strings.Builder
 	for _, name := range names {
-		text, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		book, err := rulebook.Read(name, text, readTable)
-		if err != nil {
-			t.Fatal(err)
-		}
-		trees := make([]*site.Tree, len(book.Sites))
-		for i, s := range book.Sites {
-			if trees[i] = tree(); s.Files == "testdata/loose" {
-				trees[i] = looseTree()
-			}
-		}
+		_, e := engineOf(t, name)
 		fmt.Fprintln(&b, filepath.Base(name))
-		for _, c := range Check(engine.New(book, trees), 1).Claims {
+		for _, c := range Check(e, 1).Claims {
 			if c.State != Found && c.Entries+c.Sites > 0 {
 				fmt.Fprintf(&b, "  %-22s %-7s %d %s\n", c.Finding, c.State, c.Entries+c.Sites, strings.Join(c.Rules, " "))
 			}
@@ -63,26 +46,12 @@ func TestClaims(t *testing.T) {
 // Two looks at one rulebook come to the same, word by word.
 func TestCheckSaysTheSameEachTime(t *testing.T) {
 	names, _ := filepath.Glob("testdata/*.kibitz")
-	for _, name := range append(names, "media") {
-		text := []byte("site s address https://s.example files public\nmedia a type css text/css type js text/javascript type png image/png type txt text/plain type html text/html\nmedia b type css text/x type js text/x type png image/x type txt text/x type html text/x\n")
-		if name != "media" {
-			var err error
-			if text, err = os.ReadFile(name); err != nil {
-				t.Fatal(err)
-			}
-		}
+	for _, name := range names {
 		first := ""
 		for n := range 4 {
-			book, err := rulebook.Read(name, text, readTable)
-			if err != nil {
-				t.Fatal(err)
-			}
-			trees := make([]*site.Tree, len(book.Sites))
-			for i := range trees {
-				trees[i] = tree()
-			}
+			_, e := engineOf(t, name)
 			var b strings.Builder
-			report := Check(engine.New(book, trees), 1)
+			report := Check(e, 1)
 			for _, f := range report.Findings {
 				fmt.Fprintln(&b, f.Name, f.Place, f.Message, f.Advice, f.Request)
 			}

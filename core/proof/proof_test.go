@@ -48,6 +48,26 @@ func readTable(name string) ([]byte, error) {
 	return []byte("/a,/fares/\n/b,/none\n/c,/nil\n"), nil
 }
 
+// engineOf reads a rulebook of testdata, and compiles it with the trees that its sites name.
+func engineOf(t *testing.T, name string) (text string, e *engine.Engine) {
+	t.Helper()
+	content, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	book, err := rulebook.Read(name, content, readTable)
+	if err != nil {
+		t.Fatal(err)
+	}
+	trees := make([]*site.Tree, len(book.Sites))
+	for i, s := range book.Sites {
+		if trees[i] = tree(); s.Files == "testdata/loose" {
+			trees[i] = looseTree()
+		}
+	}
+	return string(content), engine.New(book, trees)
+}
+
 // Each rulebook has what check finds beside the line that causes it.
 func TestFindings(t *testing.T) {
 	names, _ := filepath.Glob("testdata/*.kibitz")
@@ -56,30 +76,16 @@ func TestFindings(t *testing.T) {
 	}
 	for _, name := range names {
 		t.Run(filepath.Base(name), func(t *testing.T) {
-			text, err := os.ReadFile(name)
-			if err != nil {
-				t.Fatal(err)
-			}
-			book, err := rulebook.Read(name, text, readTable)
-			if err != nil {
-				t.Fatal(err)
-			}
+			text, e := engineOf(t, name)
 			var want, got []string
-			for i, line := range strings.Split(string(text), "\n") {
+			for i, line := range strings.Split(text, "\n") {
 				_, findings, _ := strings.Cut(line, "# want ")
 				for _, f := range strings.Fields(findings) {
 					want = append(want, fmt.Sprintf("%d %s", i+1, f))
 				}
 			}
-			trees := make([]*site.Tree, len(book.Sites))
-			for i, s := range book.Sites {
-				if trees[i] = tree(); s.Files == "testdata/loose" {
-					trees[i] = looseTree()
-				}
-			}
-			e := engine.New(book, trees)
 			for _, f := range Check(e, 1).Findings {
-				if f.Severity == Note && !strings.Contains(string(text), f.Name) {
+				if f.Severity == Note && !strings.Contains(text, f.Name) {
 					continue // only rulebooks that speak of a note want it
 				}
 				got = append(got, fmt.Sprintf("%d %s", f.Place.Line, f.Name))
