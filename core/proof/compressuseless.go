@@ -22,9 +22,6 @@ var compressUseless = Kind{
 
 func findUselessCompression(c *checker) {
 	entries := 0
-	report := func(f Finding) {
-		c.add(f)
-	}
 	for _, s := range c.treeSites() {
 		var first *rulebook.Rule
 		for _, r := range s.Rules {
@@ -42,12 +39,12 @@ func findUselessCompression(c *checker) {
 			place, width := clause(r, "types")
 			types := c.compressed(s, a)
 			if len(types) == 0 {
-				report(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: c.plain(s),
+				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: c.plain(s),
 					Message: "The tree has no file of these media types: the entry compresses nothing.", Advice: "name media types that the tree has, or take the entry out"})
 			}
 			for _, name := range slices.Sorted(maps.Keys(types)) {
 				if t := types[name]; t.files > 0 && !t.shrinks {
-					report(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: t.request,
+					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: t.request,
 						Message: fmt.Sprintf("No file of type %s is sent smaller: such files would only grow, or another entry keeps them as they are.", name),
 						Advice:  "take the type out, and leave those that shrink, like text/* or image/svg+xml"})
 				}
@@ -73,7 +70,7 @@ func findUselessCompression(c *checker) {
 				}
 				req := &request.Request{Address: s.Address, Headers: []request.Header{{Name: "Accept-Encoding", Value: map[string]string{".br": "br", ".zst": "zstd", ".gz": "gzip"}[ext]}}}
 				req.Address.Path = n.Path
-				report(Finding{Rules: []*rulebook.Rule{first}, Request: req, Message: fmt.Sprintf("The stored %s %s.", stored.Path, what), Advice: "make it again, or remove it"})
+				c.add(Finding{Rules: []*rulebook.Rule{first}, Request: req, Message: fmt.Sprintf("The stored %s %s.", stored.Path, what), Advice: "make it again, or remove it"})
 			}
 		})
 	}

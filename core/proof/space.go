@@ -568,7 +568,8 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 	return out
 }
 
-// textsOf are the texts that a field can have; nil where they are not of the sender's own choice.
+// textsOf are the texts that a field can have: the method, a query or one of its
+// parameters, a header field or a cookie.
 func textsOf(f rulebook.Field) *pattern.Lang {
 	switch {
 	case f.Kind == rulebook.FieldMethod:

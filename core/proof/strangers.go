@@ -43,15 +43,11 @@ func (c *checker) strangers(s *rulebook.Site, r *rulebook.Rule, text string) []*
 				with(req, func(r *request.Request) { addQuery(r, f.Name, text) })
 			case rulebook.FieldHeader:
 				if !strings.ContainsAny(text, "\r\n\x00") {
-					with(req, func(r *request.Request) {
-						r.Headers = append(r.Headers, request.Header{Name: headerName(f.Name), Value: text})
-					})
+					with(req, func(r *request.Request) { put(r, f, text, true) })
 				}
 			case rulebook.FieldCookie:
 				if !strings.ContainsAny(text, "\r\n\x00;") {
-					with(req, func(r *request.Request) {
-						r.Headers = append(r.Headers, request.Header{Name: "Cookie", Value: f.Name + "=" + text})
-					})
+					with(req, func(r *request.Request) { put(r, f, text, true) })
 				}
 			}
 		}
