@@ -819,7 +819,7 @@ func (s *search) hosts(tests []*rulebook.Test) []string {
 		for _, set := range sets {
 			if m, err := set.machine(); err == nil {
 				if _, some, err := pattern.Find(pattern.And(m, inBrackets()), pattern.HostBytes+"[]:", maxText); some || err != nil {
-					s.doubt("%s takes addresses in brackets", set.source)
+					s.doubt("what it asks of the host may be an IPv6 address, of which none are tried")
 				}
 			}
 		}
