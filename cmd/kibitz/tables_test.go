@@ -68,6 +68,7 @@ func TestTablesOfMoves(t *testing.T) {
 		{"two slashes", "as permanent", "/a,//maps.example/\n", "", "write https://maps.example/"},
 		{"a fragment", "as permanent", "/a#b,/fares/\n", "", "line 1: a fragment (#…) never reaches the server"},
 		{"a climbing path", "as permanent", "/../a,/fares/\n", "", "line 1: the path climbs above the root"},
+		{"no old address", "as permanent", ",/fares/\n", "", "line 1: the address is empty"},
 		{"one column", "as permanent", "/a\n", "", "line 1: a row has two or three fields (old, new, status), not 1"},
 		{"an open quote", "as permanent", "\"/a,/fares/\n", "", "line 1: "},
 		{"four fields", "as permanent", "/a,/fares/,301,note\n", "", "line 1: a row has two or three fields (old, new, status), not 4"},

@@ -225,7 +225,7 @@ func (p *Pattern) cutsOf() []string {
 		}
 		p.rest = part.kind == wildcard
 		cuts[len(cuts)-1] += part.prefix
-		if len(cuts) > 1 && cuts[len(cuts)-1] == "" {
+		if cuts[len(cuts)-1] == "" {
 			return nil
 		}
 		cuts = append(cuts, part.suffix)

@@ -65,6 +65,21 @@ func TestExamplesDoNotDependOnTheOrder(t *testing.T) {
 	}
 }
 
+// Requests that differ in the size of their body alone are told apart.
+func TestBodiesAreComparedEach(t *testing.T) {
+	c := NewCompare(bookOf(t, "handoff h in /x/"), bookOf(t, "handoff h in /x/\nlimit l body 1000B"))
+	for _, size := range []int64{0, 10, 2000, 10} {
+		a, err := request.Parse("/x/upload", c.Old.Book.BaseAddress())
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.Add(&list.Item{Request: &request.Request{Address: a, Method: "POST", Body: size}})
+	}
+	if got := c.End(time.Time{}); got.Requests != 4 || got.Same != 3 || len(got.Groups) != 1 || got.Groups[0].Requests != 1 {
+		t.Errorf("%d requests, %d the same, groups %v", got.Requests, got.Same, got.Groups)
+	}
+}
+
 func TestChangesAreToldByWhatTheyMean(t *testing.T) {
 	for name, test := range map[string]struct {
 		before, after, url string

@@ -212,7 +212,7 @@ func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, 
 		var last []byte
 		return func() (chunk, error) {
 			if last != nil {
-				empty <- last[:0]
+				empty <- last
 				last = nil
 			}
 			c, ok := <-full

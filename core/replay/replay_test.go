@@ -504,6 +504,46 @@ func TestMostAreTheCommonest(t *testing.T) {
 	}
 }
 
+// What could be smaller is a file that was sent as it is: no error page, no listing, no
+// answer of an entry, nothing that was compressed.
+func TestWhatCouldBeSmaller(t *testing.T) {
+	long := strings.Repeat("text ", 200)
+	for _, test := range []struct {
+		rules, path string
+		want        string
+	}{
+		{"", "/long.txt", "s /long.txt"},
+		{"", "/short.txt", ""},
+		{"", "/long.png", ""},
+		{"compress c using gzip over 0B", "/long.txt", ""},
+		{"error e for 404 show /long.txt", "/none", ""},
+		{"reply r on /r with 200 text " + strings.ReplaceAll(long, " ", "-"), "/r", ""},
+		{"folder f in /many/ documents none listing on", "/many/", ""},
+	} {
+		files := map[string]string{"/long.txt": long, "/short.txt": "text", "/long.png": long}
+		for i := range 30 {
+			files[fmt.Sprintf("/many/%d.txt", i)] = ""
+		}
+		book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\n"+test.rules), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		e := engine.New(book, []*site.Tree{site.Memory(files)})
+		log := fmt.Sprintf("192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET %s HTTP/1.1\" 200 1 \"-\" \"-\"\n", test.path)
+		tally, err := LogFile(e, "log", strings.NewReader(log), int64(len(log)), list.FormatLog, Options{Workers: 1, Headers: []request.Header{{Name: "accept-encoding", Value: "gzip"}}}, func(int64) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, c := range tally.Plain.Most(10) {
+			got = append(got, c.Address)
+		}
+		if strings.Join(got, " ") != test.want {
+			t.Errorf("%s, %s: %q, want %q", test.rules, test.path, got, test.want)
+		}
+	}
+}
+
 func TestWhatDiffers(t *testing.T) {
 	for _, test := range []struct {
 		recorded, predicted int

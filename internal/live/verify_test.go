@@ -30,6 +30,11 @@ compress text   using gzip over 0B
 // verifyAgainst sends requests to a handler that stands for the server.
 func verifyAgainst(t *testing.T, handler http.HandlerFunc, o Options, lines ...string) []*Verified {
 	t.Helper()
+	return verifyList(t, list.FormatPlain, handler, o, lines...)
+}
+
+func verifyList(t *testing.T, format list.Format, handler http.HandlerFunc, o Options, lines ...string) []*Verified {
+	t.Helper()
 	server := httptest.NewServer(handler)
 	defer server.Close()
 	book, err := rulebook.Read("t.kibitz", []byte(verified), nil)
@@ -38,7 +43,7 @@ func verifyAgainst(t *testing.T, handler http.HandlerFunc, o Options, lines ...s
 	}
 	e := engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": strings.Repeat("home ", 200), "/crew/rota.html": "rota", "/map.png": "png"})})
 	var items []*list.Item
-	if _, err := list.Plain(strings.NewReader(strings.Join(lines, "\n")), book.BaseAddress(), func(i *list.Item) { items = append(items, i) }); err != nil {
+	if _, err := list.Read(strings.NewReader(strings.Join(lines, "\n")), list.Options{Base: book.BaseAddress(), Format: format}, func(i *list.Item) { items = append(items, i) }); err != nil {
 		t.Fatal(err)
 	}
 	at, _ := url.Parse(server.URL)
@@ -144,6 +149,27 @@ func TestOnlyTheNamedServerIsAskedAndNothingIsFollowed(t *testing.T) {
 	}
 	if results := verifyAgainst(t, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(301) }, Options{SendAll: true, Aspects: []string{"headers"}}, "POST /old"); results[0].Skipped != "" {
 		t.Errorf("-send-all: %s", results[0].Skipped)
+	}
+}
+
+// The server sees another client than the log did: a request whose answer hangs on that
+// is sent only where the client can be sent along.
+func TestWhatHangsOnTheClientIsNotAskedWithoutIt(t *testing.T) {
+	for _, test := range []struct {
+		path, client string
+		forwarded    bool
+		skipped      string
+	}{
+		{"/crew/rota.html", "192.0.2.7", false, "its answer depends on the client"},
+		{"/crew/rota.html", "192.0.2.7", true, ""},
+		{"/crew/rota.html", "198.51.100.7", false, ""}, // refused, as whoever sends it is
+		{"/", "192.0.2.7", false, ""},
+	} {
+		line := fmt.Sprintf(`{"url":%q,"client":%q}`, test.path, test.client)
+		results := verifyList(t, list.FormatJSONL, http.NotFound, Options{Forwarded: test.forwarded}, line)
+		if got := results[0].Skipped; !strings.HasPrefix(got, test.skipped) || (got == "") != (test.skipped == "") {
+			t.Errorf("%s, forwarded %v: skipped %q, want %q", line, test.forwarded, got, test.skipped)
+		}
 	}
 }
 

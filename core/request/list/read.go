@@ -140,7 +140,7 @@ func Detect(head []byte) Format {
 	}
 	for _, line := range bytes.SplitN(text, []byte("\n"), 20) {
 		var l Line
-		if len(line) > 0 && ParseLog(bytes.Clone(line), &l) == nil || len(line) > 20 && looksLogged(line) {
+		if len(line) > 0 && ParseLog(bytes.Clone(line), &l) == nil || looksLogged(line) {
 			return FormatLog
 		}
 	}
