@@ -24,7 +24,7 @@ func TestARulebookWithoutFiles(t *testing.T) {
 		{"check", 0, []string{"1 note\n", "guard-bypassed", "which files the site has is not known"}, []string{"missing-target", "hidden-by-rule", "split-address"}},
 		{"trace /new", 0, []string{"files   /new", "Left to the site's files", "Add `files DIR`"}, []string{"404"}},
 		{"trace -as json /new", 0, []string{`"status": "files"`, `"ending": "files"`}, nil},
-		{"replay l.txt", 0, []string{"(unknown-tree) 1"}, []string{"404", "Not found"}},
+		{"replay l.txt", 0, []string{"(unknown-tree) 1"}, []string{"\n  404", "Not found"}},
 		{"replay -only files l.txt", 0, []string{"(unknown-tree) 1"}, nil},
 		{"replay wrong.txt", 1, []string{"status 404 expected, files predicted"}, nil},
 		{"replay log.txt", 0, nil, []string{"otherwise"}},

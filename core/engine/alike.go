@@ -23,11 +23,9 @@ func (s *siteEngine) findAlike(clients *clients) {
 		}
 		before = e
 	}
-	for _, list := range [][]*class{clients.v4.class, clients.class6} {
-		for _, c := range list {
-			if len(c.owners) == 1 && number[c.owners[0]] > 0 {
-				c.Class = Class{number[c.owners[0]], uint32(s.entries[c.owners[0]].Number) + 1}
-			}
+	for _, c := range clients.class {
+		if len(c.owners) == 1 && number[c.owners[0]] > 0 {
+			c.Class = Class{number[c.owners[0]], uint32(s.entries[c.owners[0]].Number) + 1}
 		}
 	}
 }

@@ -50,9 +50,10 @@ type classes struct {
 	rest    []int            // bits of tests that must be asked
 	clients *clients         // where the field is the client
 
-	mu    sync.RWMutex
-	known map[string]*class
-	none  *class // of a field that the request does not have
+	mu     sync.RWMutex
+	known  map[string]*class // by value
+	byBits map[string]*class // by what holds
+	none   *class            // of a field that the request does not have
 }
 
 // class is a set of values that no test tells apart.
@@ -110,7 +111,6 @@ func (s *siteEngine) compile() {
 		c.prepare()
 		if c.clients != nil {
 			s.findAlike(c.clients)
-			c.clients.v4.index(c.clients.nobody)
 		}
 	}
 	for _, e := range s.groups[groupHeader] {
@@ -126,7 +126,7 @@ func (s *siteEngine) field(f rulebook.Field) int {
 			return i
 		}
 	}
-	s.fields = append(s.fields, &classes{field: f, texts: map[string][]int{}, known: map[string]*class{}})
+	s.fields = append(s.fields, &classes{field: f, texts: map[string][]int{}, known: map[string]*class{}, byBits: map[string]*class{}})
 	return len(s.fields) - 1
 }
 
@@ -208,14 +208,17 @@ func (c *classes) of(value string, present bool) *class {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	// Equal classes are the same, so that lists made for one serve them all.
-	key := "\x00" + bitKey(out.holds)
-	if same := c.known[key]; same != nil {
+	key := bitKey(out.holds)
+	if same := c.byBits[key]; same != nil {
 		out = same
 	} else {
-		if len(c.known) >= maxKnown {
-			c.known = map[string]*class{}
+		if len(c.byBits) >= maxKnown {
+			clear(c.byBits)
 		}
-		c.known[key] = out
+		c.byBits[key] = out
+	}
+	if len(c.known) >= maxKnown {
+		clear(c.known)
 	}
 	c.known[strings.Clone(value)] = out
 	return out

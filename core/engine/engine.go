@@ -42,7 +42,8 @@ type siteEngine struct {
 	fronts     fronts
 	moved      movedRows
 	groups     [groupCount][]*entry
-	queries    bool     // some entry looks at queries
+	inputs     *Inputs
+	findInputs sync.Once
 	texts      sync.Map // whether a file, a *site.Node, is UTF-8
 	fixed      bool     // no header entry copies a value
 	validators bool     // some header entry says what conditions are held against
@@ -133,9 +134,6 @@ func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*
 		}
 	}
 	compiling.Wait()
-	for _, se := range e.sites {
-		se.queries = e.Reads(se.Address.Host).Query
-	}
 	return e, nil
 }
 
@@ -223,8 +221,7 @@ func (e *Engine) Serves(host string) bool { return e.siteFor(host) != nil }
 // ReadsQuery reports whether entries of the site that answers for host look at
 // queries.
 func (e *Engine) ReadsQuery(host string) bool {
-	s := e.siteFor(host)
-	return s != nil && s.queries
+	return e.Inputs(host).Query
 }
 
 // Loopback is the address of a client on this machine.

@@ -21,28 +21,28 @@ import (
 // values gives the text of a template's values.
 type values struct {
 	*state
+	rule     *rulebook.Rule
 	captures []capture
 }
 
 // valuesOf gives the values of a rule that fits; they hold until it is called
 // again.
-func (s *state) valuesOf(r *rulebook.Rule) *values { return &values{s, s.captures(r)} }
+func (s *state) valuesOf(r *rulebook.Rule) *values { return &values{s, r, s.captures(r)} }
 
 // text gives one value, changed as its filters say, and whether it is
 // percent-encoded.
 func (v *values) text(p *rulebook.Piece) (text string, encoded bool) {
+	v.copied = v.copied || copiesBeside(v.rule, p)
 	if p.Capture != "" {
 		for i := range v.captures {
 			if c := &v.captures[i]; c.name == p.Capture {
 				text, encoded = c.text, c.encoded
-				v.copied = v.copied || c.copied
 				break
 			}
 		}
 	} else {
 		text, _ = v.value(p.Field)
 		encoded = p.Field.Encoded()
-		v.copied = v.copied || beside(p.Field)
 	}
 	for _, f := range p.Filters {
 		text = filter(f, text, encoded)

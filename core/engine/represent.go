@@ -257,8 +257,8 @@ func (s *state) headers(r *Response) bool {
 			continue
 		}
 		v := s.valuesOf(rule)
-		copied := s.copied
 		for _, c := range a.Changes {
+			copied := s.copied
 			if !s.change(r, v, rule, c) {
 				return false
 			}

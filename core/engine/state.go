@@ -224,7 +224,6 @@ func beside(f rulebook.Field) bool {
 type capture struct {
 	name, text string
 	encoded    bool // percent-encoded
-	copied     bool // of a field beside the address
 }
 
 // captures gives the values that a fitting rule's patterns take; of one name the
@@ -234,7 +233,7 @@ func (s *state) captures(r *rulebook.Rule) []capture {
 	add := func(names, values []string, of rulebook.Field, numbers bool) {
 		for i, name := range names {
 			if name != "" && (numbers || name[0] < '0' || name[0] > '9') {
-				out = append(out, capture{name, values[i], of.Encoded(), beside(of)})
+				out = append(out, capture{name, values[i], of.Encoded()})
 			}
 		}
 	}

@@ -162,12 +162,20 @@ func Follow(req *request.Request, r *Response) (*request.Request, error) {
 			if http.CanonicalHeaderKey(h.Name) != "Referer" {
 				continue
 			}
-			if from, err := request.Parse(h.Value, request.Address{}); err == nil {
-				next.Headers[i].Value = from.Origin() + "/"
-			}
+			next.Headers[i].Value = Referrer(h.Value)
 		}
 	}
 	return next, nil
+}
+
+// Referrer is what a browser tells another origin of the page that it comes from (W3C
+// Referrer Policy, strict-origin-when-cross-origin).
+func Referrer(page string) string {
+	from, err := request.Parse(page, request.Address{})
+	if err != nil {
+		return page
+	}
+	return from.Origin() + "/"
 }
 
 // aboutBody are the fields that go with a body when it is dropped (WHATWG Fetch,

@@ -138,6 +138,9 @@ func (p *Pattern) String() string { return p.text }
 // by its number.
 func (p *Pattern) Names() []string { return p.names }
 
+// IsExpression reports whether a pattern is a regular expression as a whole.
+func (p *Pattern) IsExpression() bool { return p.parts == nil }
+
 // Literal gives the only text that the pattern matches, if it is just one and
 // case counts.
 func (p *Pattern) Literal() (string, bool) {

@@ -69,34 +69,21 @@ const maxStrangers = 1
 func copiedFields(r *rulebook.Rule) []rulebook.Field {
 	var out []rulebook.Field
 	for _, t := range templatesOf(r) {
-		for _, pieces := range [][]rulebook.Piece{t.Body, t.Scheme, t.Host, t.Path, t.Query, t.Fragment} {
-			for _, p := range pieces {
-				if p.Value && p.Capture == "" {
-					out = append(out, p.Field)
-				}
+		for p := range t.Pieces {
+			if p.Value && p.Capture == "" {
+				out = append(out, p.Field)
 			}
 		}
 	}
 	return out
 }
 
-// templatesOf are the templates of a rule whose results must be valid.
+// templatesOf are the templates of a rule whose results must be valid: a text is shown as
+// it is.
 func templatesOf(r *rulebook.Rule) []*rulebook.Template {
-	switch a := r.Action.(type) {
-	case *rulebook.Redirect:
-		return []*rulebook.Template{a.To}
-	case *rulebook.Rewrite:
-		return []*rulebook.Template{a.To}
-	case *rulebook.Fallback:
-		return a.To
-	case *rulebook.Header:
-		var out []*rulebook.Template
-		for _, c := range a.Changes {
-			if c.Value != nil {
-				out = append(out, c.Value)
-			}
-		}
-		return out
+	switch r.Action.(type) {
+	case *rulebook.Reply, *rulebook.ErrorPage:
+		return nil
 	}
-	return nil
+	return r.Action.Templates()
 }

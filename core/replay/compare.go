@@ -82,8 +82,8 @@ func NewCompare(old, new *engine.Engine) *Compare {
 	c.plain = true
 	for _, e := range []*engine.Engine{old, new} {
 		for _, s := range e.Book.Sites {
-			reads := e.Reads(s.Address.Host)
-			c.plain = c.plain && !reads.Client && !reads.Agent && !reads.Referrer && !reads.Time && !reads.Copied
+			in := e.Inputs(s.Address.Host)
+			c.plain = c.plain && len(in.Clients)+len(in.Texts)+len(in.Times) == 0 && !in.Copies
 		}
 	}
 	return c

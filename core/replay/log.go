@@ -61,8 +61,7 @@ func formOf(format list.Format, e *engine.Engine, o Options) form {
 // w3cForm is for lines that have these fields.
 func w3cForm(fields []string, e *engine.Engine, o Options) form {
 	base := o.base(e)
-	reads := e.Reads(base.Host)
-	return form{read: list.NewW3C(fields, base, reads.Matters).Read, fields: fields}
+	return form{read: list.NewW3C(fields, base, e.Inputs(base.Host).Matters).Read, fields: fields}
 }
 
 // Quick reports whether the sums of a list of a format are found on the fast road: in a
@@ -250,10 +249,11 @@ func otherFields(text []byte, known []string) (at int, fields []string) {
 func run(e *engine.Engine, name string, size int64, o Options, source func() func() (chunk, error)) (*Tally, error) {
 	all := make([]*logWorker, o.Workers)
 	errs := make([]error, o.Workers)
+	basis := newBasis(e, &o)
 	var pool sync.WaitGroup
 	for i := range o.Workers {
 		pool.Go(func() {
-			all[i] = newLogWorker(e, name, size, o)
+			all[i] = newLogWorker(e, name, size, o, basis)
 			next := source()
 			for !o.stopped() {
 				c, err := next()

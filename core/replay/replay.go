@@ -20,6 +20,7 @@ type Result struct {
 	Visit    *engine.Visit // nil where nothing needs it: the answer is no redirect
 	Unmet    []string      // expectations that are not met
 	Query    bool          // rules of the site look at queries
+	From     string        // the page that the list itself names as the one that it was asked from; "" for none
 }
 
 // Redirects is the number of redirects that the visit follows or meets.
@@ -87,6 +88,15 @@ func (o *Options) complete(req *request.Request) {
 	}
 }
 
+// fromPage gives the page that a list names as the one that a request came from.
+func fromPage(item *list.Item) string {
+	page, _ := item.Request.Get("referer")
+	if page == "-" {
+		return ""
+	}
+	return page
+}
+
 const batchSize = 256
 
 // Run predicts all requests of the sources. The tally does not depend on the
@@ -112,12 +122,14 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 					if o.stopped() {
 						break
 					}
+					from := fromPage(item)
 					o.complete(item.Request)
 					predict := outcome
 					if o.Whole || item.Expects != nil {
 						predict = Predict
 					}
 					r := predict(e, b.name, item)
+					r.From = from
 					if !o.spans(item.Request.Time) || !o.Of(r) {
 						continue
 					}

@@ -440,7 +440,7 @@ func BenchmarkLog(b *testing.B) {
 
 func TestALineCostsNoAllocation(t *testing.T) {
 	e := build(t, rulebooks["of targets alone"])
-	w := newLogWorker(e, "log", 1<<30, Options{})
+	w := newLogWorker(e, "log", 1<<30, Options{}, newBasis(e, &Options{}))
 	line := []byte(`192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET /a.txt?x=1 HTTP/1.1" 200 12 "https://s.example/" "reader"`)
 	w.meet(line, 0, 1)
 	w.count()

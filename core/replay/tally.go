@@ -113,9 +113,9 @@ func (t *Tally) Add(r *Result) {
 			recorded.Differs.Add(r.target())
 		}
 	}
-	if ref, ok := r.Item.Request.Get("referer"); ok && ref != "-" && s.look == lookMissing {
+	if r.From != "" && s.look == lookMissing {
 		page := Pages{}
-		page.add([]byte(ref), 1)
+		page.add([]byte(r.From), 1)
 		t.refer(r.target(), page)
 	}
 	if r.Item.Expects != nil {

@@ -81,8 +81,8 @@ type logWorker struct {
 	name     string
 	base     request.Address
 	origin   string // of base
-	reads    engine.Reads
-	class    *engine.Classifier
+	basis    *basis
+	class    *classifier
 	classes  bool // the rulebook looks at more than the target
 	tally    *Tally
 	slots    slots
@@ -110,11 +110,10 @@ const (
 	shortLine = 50 // bytes
 )
 
-func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWorker {
+func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis) *logWorker {
 	base := o.base(e)
-	reads := e.Reads(base.Host)
-	classes := reads.Agent || reads.Referrer || reads.Client || reads.Time
-	long := reads.Long - list.HeaderSize // with the names of the fields that logs tell
+	class := newClassifier(b)
+	long := b.Headers - list.HeaderSize - 1 // with the names of the fields that logs tell, and the slash that a browser may add to a referring page
 	for _, h := range o.Headers {
 		long -= int64(len(h.Name) + len(h.Value) + 4)
 	}
@@ -122,7 +121,7 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options) *logWork
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: classes, engine: e, name: name, base: base, origin: base.Origin(), reads: reads, class: e.Classifier(base.Host), tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: class.any(), engine: e, name: name, base: base, origin: base.Origin(), basis: b, class: class, tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // bound gives a bound of times in whole seconds, since those of a log are.
@@ -187,7 +186,7 @@ type met struct {
 
 // together is how many lines are looked up at once: while one of them waits for
 // memory, so do the others.
-const together = engine.MaxLines
+const together = 64
 
 // spread makes hashes of neighbouring classes differ in all bits (2⁶⁴ divided by
 // the golden ratio).
@@ -221,10 +220,10 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 		return nil
 	}
 	target := l.Target()
-	m.query = w.reads.Query || int64(len(target)) > w.reads.LongURL || target[0] != '/'
+	m.query = w.basis.Query || int64(len(target)) > w.basis.URL || target[0] != '/'
 	m.hash, m.chunk, m.line = w.slots.hash(l.Asked(m.query)), chunk, number
 	m.alone = target[0] != '/' || // it names its host, and may be of another site
-		l.Behind() > w.long || w.reads.Header && !l.Plain(engine.PlainText) // its values may spoil a header, or are too long
+		l.Behind() > w.long || w.basis.Header && !l.Plain(engine.PlainText) // its values may spoil a header, or are too long
 	if w.waits++; w.waits == together {
 		w.count()
 	}
@@ -234,8 +233,10 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 // countItem counts a request that a Line cannot tell.
 func (w *logWorker) countItem(item *list.Item) {
 	w.counts.Requests++
+	from := fromPage(item)
 	w.options.complete(item.Request)
 	if r := outcome(w.engine, w.name, item); w.options.spans(item.Request.Time) && w.options.Of(r) {
+		r.From = from
 		w.tally.Add(r)
 	}
 }
@@ -245,7 +246,7 @@ func (w *logWorker) count() {
 	waiting := w.waiting[:w.waits]
 	w.waits = 0
 	if w.classes {
-		w.class.Classes(w.read[:len(waiting)], w.classed[:])
+		w.class.classes(w.read[:len(waiting)], w.classed[:])
 		for i := range waiting {
 			waiting[i].hash += uint64(w.classed[i].ID) * spread
 		}
@@ -389,17 +390,8 @@ type like struct {
 }
 
 // of reads the line's own.
-func (k *like) of(l *list.Line, read engine.Reads, class engine.Class) {
-	*k = like{Class: class, headers: k.headers[:0]}
-	if read.Client {
-		k.client = l.ClientAddr()
-	}
-	if read.Time {
-		k.time = l.At()
-	}
-	if read.Agent || read.Referrer {
-		k.headers = l.Headers(k.headers)
-	}
+func (k *like) of(l *list.Line, class engine.Class) {
+	*k = like{Class: class, client: l.ClientAddr(), time: l.At(), headers: l.Headers(k.headers[:0])}
 }
 
 // maxLikes bounds the classes whose last request is remembered: what it has is at hand
@@ -418,22 +410,14 @@ func (w *logWorker) predict(l *list.Line, class engine.Class, alone bool) (sum u
 		w.options.complete(&w.request)
 		sum, copied = w.answer(k.Own)
 	}
-	whole := w.reads.Copied || alone
-	if !whole {
-		known := &w.likes[class.ID%maxLikes]
-		if known.ID != class.ID {
-			known.of(l, w.reads, class)
-		}
-		if ask(known); !copied {
-			return sum, false, nil
-		}
+	like := &w.line
+	if !w.basis.Copies && !alone {
+		like = &w.likes[class.ID%maxLikes]
 	}
-	read := w.reads
-	if whole {
-		read.Client, read.Time, read.Agent = true, true, true
+	if like == &w.line || like.ID != class.ID {
+		like.of(l, class)
 	}
-	w.line.of(l, read, class)
-	ask(&w.line)
+	ask(like)
 	return sum, copied, nil
 }
 
@@ -528,6 +512,9 @@ func (w *logWorker) target(s *slot) string {
 	method, target, _ := bytes.Cut(w.slots.keyOf(s), []byte(" "))
 	var address string
 	if target[0] == '/' {
+		if !w.basis.Query {
+			target, _, _ = bytes.Cut(target, []byte("?"))
+		}
 		address = w.origin + string(target)
 	} else if a, err := list.TargetAddress(string(target), w.base); err == nil {
 		if !w.engine.ReadsQuery(a.Host) {

@@ -58,7 +58,10 @@ type Rule struct {
 func (r *Rule) IsCalled(name string) bool { return strings.EqualFold(r.Name, name) }
 
 // An Action is what a rule does: one of the types below.
-type Action interface{ action() }
+type Action interface {
+	// Templates are those that are filled in for an answer.
+	Templates() []*Template
+}
 
 type (
 	// Redirect answers with a Location.
@@ -140,20 +143,36 @@ type (
 	Limit struct{ Body, URL, Headers int64 }
 )
 
-func (*Redirect) action()  {}
-func (*Moves) action()     {}
-func (*Rewrite) action()   {}
-func (*Reply) action()     {}
-func (*Handoff) action()   {}
-func (*Access) action()    {}
-func (*Fallback) action()  {}
-func (*ErrorPage) action() {}
-func (*Folder) action()    {}
-func (*Header) action()    {}
-func (*Media) action()     {}
-func (*Compress) action()  {}
-func (*Hint) action()      {}
-func (*Limit) action()     {}
+func (a *Redirect) Templates() []*Template  { return []*Template{a.To} }
+func (a *Rewrite) Templates() []*Template   { return []*Template{a.To} }
+func (a *Fallback) Templates() []*Template  { return a.To }
+func (a *Reply) Templates() []*Template     { return a.Body.templates() }
+func (a *ErrorPage) Templates() []*Template { return a.Body.templates() }
+func (*Moves) Templates() []*Template       { return nil } // a new address is taken as it stands
+func (*Handoff) Templates() []*Template     { return nil }
+func (*Access) Templates() []*Template      { return nil }
+func (*Folder) Templates() []*Template      { return nil }
+func (*Media) Templates() []*Template       { return nil }
+func (*Compress) Templates() []*Template    { return nil }
+func (*Hint) Templates() []*Template        { return nil }
+func (*Limit) Templates() []*Template       { return nil }
+
+func (a *Header) Templates() []*Template {
+	var out []*Template
+	for _, c := range a.Changes {
+		if c.Value != nil {
+			out = append(out, c.Value)
+		}
+	}
+	return out
+}
+
+func (b Body) templates() []*Template {
+	if b.Text == nil {
+		return nil
+	}
+	return []*Template{b.Text}
+}
 
 // Constant reports whether the values hold nothing of the request.
 func (h *Header) Constant() bool {

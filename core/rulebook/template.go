@@ -43,6 +43,17 @@ var Filters = []string{"lower", "upper", "dashes"}
 // was asked.
 func (t *Template) IsPath() bool { return t.Scheme == nil }
 
+// Pieces are all pieces of a template, of whatever part.
+func (t *Template) Pieces(yield func(*Piece) bool) {
+	for _, pieces := range [...][]Piece{t.Body, t.Scheme, t.Host, t.Path, t.Query, t.Fragment} {
+		for i := range pieces {
+			if !yield(&pieces[i]) {
+				return
+			}
+		}
+	}
+}
+
 // Constant gives the text of pieces without values.
 func Constant(pieces []Piece) (string, bool) {
 	for i := range pieces {

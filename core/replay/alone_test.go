@@ -1,0 +1,257 @@
+package replay
+
+// The sums of a replay, which remembers what it has predicted, held against those of each
+// line by itself, in an engine that has met no other.
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"kibitz/core/engine"
+	"kibitz/core/proof/trial"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// anyEngine makes an engine for a rulebook of trial.Anything.
+func anyEngine(t testing.TB, text string) *engine.Engine {
+	t.Helper()
+	book, err := rulebook.Read("a.kibitz", []byte(text), trial.AnythingLoad)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return engine.New(book, []*site.Tree{site.Memory(trial.AnythingFiles), nil})
+}
+
+// anyLine writes a request as a line of an access log.
+func anyLine(r *rand.Rand) string {
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	req := trial.AnyRequest(r)
+	target := req.Address.Path
+	if req.Address.HasQuery {
+		target += "?" + req.Address.Query
+	}
+	if r.IntN(4) == 0 {
+		target = req.Address.String()
+	}
+	client, at := "-", "10/Oct/2026:13:55:36 +0000"
+	if req.Client.IsValid() {
+		client = req.Client.String()
+	}
+	if !req.Time.IsZero() {
+		at = req.Time.Format("02/Jan/2006:15:04:05 -0700")
+	}
+	tail := ""
+	if r.IntN(5) > 0 {
+		tail = fmt.Sprintf(" \"%s\" \"%s\"", pick("-", "-", "", "https://r.example/x", "https://s.example/", "Bad", "x\\x07"), pick("-", "-", "a bot", "Bad", "\\x00\\x01", "\x00\x01", "a spider", strings.Repeat("long ", 30)))
+	}
+	return fmt.Sprintf("%s%s - - [%s] \"%s %s HTTP/1.1\" %s 12%s", pick("", "", "", "", "", "www.s.example ", "t.example:8080 "), client, at, req.Verb(), target, pick("200", "404", "301", "304", "500"), tail)
+}
+
+// anyHeaders are of all requests that do not have them.
+func anyHeaders(r *rand.Rand) (out []request.Header) {
+	for _, h := range []request.Header{{Name: "Referer", Value: "https://r.example/y"}, {Name: "User-Agent", Value: "another bot"}, {Name: "Cookie", Value: "c=de"}, {Name: "Accept-Encoding", Value: "gzip"}, {Name: "H", Value: "x"}, {Name: "If-None-Match", Value: "*"}} {
+		if r.IntN(4) == 0 {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// sumsAlone adds up what each line gives by itself.
+func sumsAlone(t testing.TB, book string, lines []string, o Options) *Tally {
+	t.Helper()
+	total := NewTally()
+	for _, line := range lines {
+		tally, err := Run(anyEngine(t, book), []Source{{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+			return list.Read(strings.NewReader(line+"\n"), list.Options{Base: base, Format: list.FormatLog}, yield)
+		}}}, o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		total.Merge(tally)
+	}
+	return total
+}
+
+// sumsTogether replays lines in each way that there is, and gives the first sums that are
+// not those that are wanted.
+func sumsTogether(t testing.TB, book string, lines []string, o Options, want string) (way, got string) {
+	t.Helper()
+	text := strings.Join(lines, "\n") + "\n"
+	for _, workers := range []int{1, 3} {
+		o.Workers = workers
+		for way, replay := range map[string]func() (*Tally, error){
+			"a file": func() (*Tally, error) {
+				return LogFile(anyEngine(t, book), "log", strings.NewReader(text), int64(len(text)), list.FormatLog, o, func(int64) {})
+			},
+			"a pipe": func() (*Tally, error) {
+				return LogStream(anyEngine(t, book), "log", iotest.HalfReader(strings.NewReader(text)), list.FormatLog, o)
+			},
+		} {
+			tally, err := replay()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := sumsOnly(t, tally); got != want {
+				return fmt.Sprintf("%s, %d workers", way, workers), got
+			}
+		}
+	}
+	return "", ""
+}
+
+// sumsOnly is the saved form of a tally without what it says of its lists.
+func sumsOnly(t testing.TB, tally *Tally) string {
+	tally.Lists = nil
+	var b strings.Builder
+	if err := tally.Save(&b); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// logBook writes a rulebook of two sites that looks at what logs tell, and copies it.
+func logBook(r *rand.Rand) string {
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	test := func() string {
+		return pick("", "", " when ", " unless ") + pick("agent Bad", "agent *bot*", "agent absent", "agent plain ~(?<who>[a-z])+bot.*", "agent ~(?<who>B).* present", "referrer https://r.example/x", "referrer https://r.example/", "referrer absent", "referrer https://s.example/ ~https://(?<page>[rs]).*",
+			"client 192.0.2.0/24", "client 10.0.0.0/8 2001:db8::/32", "client absent", "time after 2026-03-01", "time before 2026-01-01", "query present", "query.q 1", "header.H present", "cookie.c de", "user present", "scheme http")
+	}
+	lines := ""
+	for site, head := range []string{"site s address https://s.example files public hosts www.s.example", "site t address http://t.example:8080"} {
+		lines += head + "\n"
+		for i := range 1 + r.IntN(5) {
+			line := pick("redirect", "redirect", "access", "access", "reply", "header", "error", "rewrite", "limit", "moves") + fmt.Sprintf(" e%d-%d", site, i)
+			kind, _, _ := strings.Cut(line, " ")
+			line += pick("", "", " on /a", " on /*", " on /b/:x", " on /n /old")
+			if t := test(); strings.HasPrefix(t, " ") {
+				line += t
+			}
+			values := []string{"{path}", "{agent}", "{referrer}", "{client}", "{query.q}", "{time}", "{header.H}", "{host}"}
+			if strings.Contains(line, "<who>") {
+				values = append(values, "{who}", "{who}")
+			}
+			if strings.Contains(line, "<page>") {
+				values = append(values, "{page}", "{page}")
+			}
+			value := pick(values...)
+			switch kind {
+			case "redirect":
+				line += " to " + pick("", "http://t.example:8080", "https://s.example", "{scheme}://{host}", "https://u.example", "https://www.s.example") + pick("/a", "/n", "/b/c.txt", "{path}", "/a?own="+value, "/n/"+value, "/very/long/path/that/limits/meet") + pick(" as 301", " as 302", " as 303", " as 307")
+			case "access":
+				line += pick(" refuse", " refuse 404", " admit")
+			case "reply":
+				line += pick(" with 204", " with 200 text "+value, " with 410")
+			case "header":
+				line += " set X-A " + value + pick("", " set X-B plain", " add X-C {agent}", " set X-Much "+strings.Repeat("{referrer}", 30))
+			case "error":
+				line += pick(" for 404 text ", " for 4xx text ") + value
+			case "rewrite":
+				line += " to " + pick("/a", "/n", "/b/"+value, "{path}", "/x{path}") + pick("", " then finish", " then next")
+			case "limit":
+				line += pick(" url 20B", " url 30B", " url 60B", " headers 80B", " headers 200B")
+			case "moves":
+				line += " table anything.csv as permanent"
+			}
+			if _, err := rulebook.Read("a.kibitz", []byte(lines+line+"\n"), trial.AnythingLoad); err == nil {
+				lines += line + "\n"
+			}
+		}
+	}
+	return lines
+}
+
+// A line counts for what it gives alone, whatever else is in the log, in whatever order.
+func TestEachLineCountsAsIfItWereAlone(t *testing.T) {
+	for seed := range uint64(sized(300)) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		book := logBook(r)
+		if seed%3 == 0 {
+			book = trial.Anything(r, 5)
+		}
+		eachLineCounts(t, r, book)
+	}
+}
+
+// FuzzEachLineCounts tries few lines in one way, so that it tries many rulebooks.
+func FuzzEachLineCounts(f *testing.F) {
+	f.Fuzz(func(t *testing.T, a, b uint64) {
+		r := rand.New(rand.NewPCG(a, b))
+		book := logBook(r)
+		e, o := anyEngine(t, book), Options{Workers: 1, Headers: anyHeaders(r)}
+		var lines []string
+		alone := NewTally()
+		for range 10 {
+			lines = append(lines, anyLine(r))
+			var l list.Line
+			if err := list.ParseLog([]byte(lines[len(lines)-1]), &l); err != nil {
+				t.Fatal(err)
+			}
+			item, err := l.Item(o.base(e))
+			if err != nil {
+				t.Fatal(err)
+			}
+			from := fromPage(item)
+			o.complete(item.Request)
+			result := outcome(e, "log", item)
+			result.From = from
+			alone.Add(result)
+		}
+		text := strings.Join(lines, "\n")
+		together, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), list.FormatLog, o, func(int64) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, want := sumsOnly(t, together), sumsOnly(t, alone); got != want {
+			t.Fatalf("with %v:\n%s\n%s\n%s\neach alone:\n%s", o.Headers, book, text, got, want)
+		}
+	})
+}
+
+func eachLineCounts(t *testing.T, r *rand.Rand, book string) {
+	t.Helper()
+	o := Options{Workers: 1}
+	if r.IntN(2) == 0 {
+		o.Headers = anyHeaders(r)
+	}
+	kinds := make([]string, 4+r.IntN(12)) // few, so that lines come again
+	for i := range kinds {
+		kinds[i] = anyLine(r)
+	}
+	lines := make([]string, 40)
+	for i := range lines {
+		lines[i] = kinds[r.IntN(len(kinds))]
+	}
+	want := sumsOnly(t, sumsAlone(t, book, lines, o))
+	for range 2 {
+		if way, got := sumsTogether(t, book, lines, o, want); got != "" {
+			lines := fewest(lines, func(lines []string) bool {
+				_, got := sumsTogether(t, book, lines, o, sumsOnly(t, sumsAlone(t, book, lines, o)))
+				return got != ""
+			})
+			want := sumsOnly(t, sumsAlone(t, book, lines, o))
+			_, got = sumsTogether(t, book, lines, o, want)
+			t.Fatalf("%s, with %v:\n%s\n%s\n%s\neach alone:\n%s", way, o.Headers, book, strings.Join(lines, "\n"), got, want)
+		}
+		r.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+	}
+}
+
+// fewest leaves lines out as long as what is left still shows something.
+func fewest(lines []string, shows func([]string) bool) []string {
+	for i := 0; i < len(lines); {
+		if fewer := slices.Delete(slices.Clone(lines), i, i+1); shows(fewer) {
+			lines = fewer
+		} else {
+			i++
+		}
+	}
+	return lines
+}

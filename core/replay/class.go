@@ -1,0 +1,186 @@
+package replay
+
+// Classes of log lines: which lines surely have the same answer, if they ask for the same
+// target. They are made from what the engine says that answers depend on, and from nothing
+// else, of the request as it is after the header fields that all requests are given.
+
+import (
+	"bytes"
+	"encoding/binary"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+)
+
+// A basis is what the classes of a replay are made from. It is not changed.
+type basis struct {
+	*engine.Inputs
+	clients *clientRuns // nil where no client is tested
+	given   request.Request
+}
+
+func newBasis(e *engine.Engine, o *Options) *basis {
+	b := &basis{Inputs: e.Inputs(o.base(e).Host), given: request.Request{Headers: o.Headers}}
+	if len(b.Clients) > 0 {
+		b.clients = runsOf(b.Clients)
+	}
+	return b
+}
+
+// The fields that lines of a log differ in, beside target and client: all others are the
+// same for each of them.
+var (
+	agent    = rulebook.Field{Kind: rulebook.FieldHeader, Name: "user-agent"}
+	referrer = rulebook.Field{Kind: rulebook.FieldHeader, Name: "referer"}
+)
+
+// A classifier gives the classes of lines. It is for one goroutine.
+type classifier struct {
+	*basis
+	texts   []textClasses
+	clients *clientReader // nil where no client is tested
+	at      string        // the time at hand, as the log writes it
+	holds   []byte        // which of the tests of times hold then
+
+	found map[string]uint32 // by the classes of all fields, side by side
+	last  uint32            // class that was made
+	key   []byte
+}
+
+// textClasses are those of the texts of one field.
+type textClasses struct {
+	*engine.Texts
+	known  map[string]uint32 // by text as a log writes it
+	absent uint32            // where the line has none
+	byKey  map[string]uint32 // by what holds
+	last   uint32            // class that was made
+	key    []byte
+	origin bool             // what is left of the text at another origin counts, too
+	found  [together]uint32 // of the lines at hand
+}
+
+// maxKnown bounds what is remembered of texts, and of classes. What comes again after it
+// has been forgotten gets another class, and the same answer.
+const maxKnown = 1 << 16
+
+func newClassifier(b *basis) *classifier {
+	c := &classifier{basis: b, found: map[string]uint32{}}
+	if b.clients != nil {
+		c.clients = newClientReader(b.clients)
+	}
+	for i := range b.Texts {
+		t := textClasses{Texts: &b.Texts[i], known: map[string]uint32{}, byKey: map[string]uint32{}}
+		if t.Field != agent && t.Field != referrer {
+			continue
+		}
+		t.origin = t.Field == referrer && b.Crosses
+		t.absent = t.class(b.given.Get(t.Field.Name))
+		c.texts = append(c.texts, t)
+	}
+	return c
+}
+
+// any reports whether lines for one target can differ in their classes.
+func (c *classifier) any() bool { return len(c.texts)+len(c.Times) > 0 || c.clients != nil }
+
+// class gives the class of a text.
+func (t *textClasses) class(text string, present bool) uint32 {
+	t.key = t.Append(t.key[:0], text, present)
+	if t.origin {
+		t.key = t.Append(t.key, engine.Referrer(text), present)
+	}
+	return numbered(t.byKey, t.key, &t.last)
+}
+
+// numbered gives the number of a key, a new one where it has none.
+func numbered(numbers map[string]uint32, key []byte, last *uint32) uint32 {
+	n, ok := numbers[string(key)]
+	if !ok {
+		if len(numbers) >= maxKnown {
+			clear(numbers)
+		}
+		*last++
+		n = *last
+		numbers[string(key)] = n
+	}
+	return n
+}
+
+// of gives the class of what a line has.
+func (t *textClasses) of(text []byte) uint32 {
+	if len(text) == 0 {
+		return t.absent
+	}
+	class, ok := t.known[string(text)]
+	if !ok {
+		class = t.class(string(text), true)
+		if len(t.known) >= maxKnown {
+			clear(t.known)
+		}
+		if bytes.IndexByte(text, '"') < 0 && bytes.IndexByte(text, '\\') < 0 { // a log may write it otherwise
+			t.known[string(text)] = class
+		}
+	}
+	return class
+}
+
+// classes finds the classes of what lines have.
+func (t *textClasses) classes(lines []list.Line) {
+	for i := range lines {
+		l := &lines[i]
+		switch t.Field {
+		case agent:
+			class, ok := t.known[string(l.Last())]
+			if !ok {
+				l.Tail()
+				class = t.of(l.Agent())
+			}
+			t.found[i] = class
+		case referrer:
+			text := l.From()
+			if text == nil {
+				l.Tail()
+				text = l.Referrer()
+			}
+			t.found[i] = t.of(text)
+		}
+	}
+}
+
+// classes gives the classes of lines, no more than together: what one of them waits for, the
+// others need not.
+func (c *classifier) classes(lines []list.Line, out []engine.Class) {
+	if c.clients != nil {
+		c.clients.classes(lines, out)
+		if len(c.texts)+len(c.Times) == 0 {
+			return
+		}
+	} else {
+		clear(out[:len(lines)])
+	}
+	for i := range c.texts {
+		c.texts[i].classes(lines)
+	}
+	for i := range lines {
+		c.key = binary.LittleEndian.AppendUint32(c.key[:0], out[i].ID)
+		for t := range c.texts {
+			c.key = binary.LittleEndian.AppendUint32(c.key, c.texts[t].found[i])
+		}
+		if len(c.Times) > 0 {
+			c.key = append(c.key, c.timed(&lines[i])...)
+		}
+		out[i].ID = numbered(c.found, c.key, &c.last)
+	}
+}
+
+// timed says which tests of times hold. Lines that follow each other are mostly of
+// one second.
+func (c *classifier) timed(l *list.Line) []byte {
+	if c.holds != nil && string(l.Time()) == c.at {
+		return c.holds
+	}
+	c.at, c.holds = string(l.Time()), engine.HoldAt(c.Times, l.At(), c.holds[:0])
+	return c.holds
+}
