@@ -140,6 +140,7 @@ func (s *siteEngine) cond(t *rulebook.Test, pos int) cond {
 // prepare sorts the tests of a field by how they are decided.
 func (c *classes) prepare() {
 	c.none = c.ask("", false, netip.Addr{})
+	c.byBits[bitKey(c.none.holds)] = c.none
 	if c.field.Kind == rulebook.FieldClient {
 		c.clients = c.cutClients()
 		c.none = c.clients.none

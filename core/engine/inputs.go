@@ -26,7 +26,6 @@ type Inputs struct {
 	Fields  []rulebook.Field // all that are tested or copied
 	Copies  bool             // an entry copies a value beside the address, to where it counts
 	Header  bool             // an entry copies a value into a header: one that is long, or holds control characters, may spoil it
-	Crosses bool             // a redirect can lead to another origin, to which browsers send less of the referring page (see Follow)
 	URL     int64            // as long as no target is longer, in bytes, no limit of URLs is met on the way
 	Headers int64            // and likewise for all header fields together
 }
@@ -37,14 +36,32 @@ type Texts struct {
 	sites []*classes
 }
 
-// Append adds the classes of a value to a key: of two values with the same, no test tells
-// one from the other. A field that is absent has a class of its own.
+// Append adds the classes of a value to a key, or of a field that is absent: where they are
+// the same, the same tests hold.
 func (t *Texts) Append(key []byte, value string, present bool) []byte {
 	for _, c := range t.sites {
 		key = appendID(key, c.of(value, present).ID)
 	}
 	return key
 }
+
+// Few gives the tests of the field, where they are few and each is quickly decided; else nil.
+func (t *Texts) Few() (tests []*rulebook.Test) {
+	const few = 4
+	for _, c := range t.sites {
+		tests = append(tests, c.tests...)
+	}
+	slow := func(v rulebook.Value) bool {
+		return v.Kind == rulebook.ValueRegexp || v.Kind == rulebook.ValuePattern
+	}
+	if len(tests) > few || slices.ContainsFunc(tests, func(t *rulebook.Test) bool { return len(t.Values) > few || slices.ContainsFunc(t.Values, slow) }) {
+		return nil
+	}
+	return tests
+}
+
+// HoldsText decides a test of a field that has a text.
+func HoldsText(t *rulebook.Test, text string) bool { return holds(t, text, true, 0, netip.Addr{}) }
 
 func appendID(key []byte, id uint32) []byte {
 	return append(key, byte(id), byte(id>>8), byte(id>>16), byte(id>>24))
@@ -93,7 +110,6 @@ func (e *Engine) inputsOf(from *siteEngine) *Inputs {
 				in.text(c)
 			}
 		}
-		in.Crosses = in.Crosses || s.leavesOrigin()
 	}
 	in.URL = longer.least(in.URL)
 	return in
@@ -242,19 +258,6 @@ func hostOf(authority string) string {
 		return ""
 	}
 	return a.Host
-}
-
-// leavesOrigin reports whether redirects of the site can lead to another origin.
-func (s *siteEngine) leavesOrigin() bool {
-	return slices.ContainsFunc(s.entries, func(e *entry) bool {
-		switch a := e.Action.(type) {
-		case *rulebook.Redirect:
-			return !a.To.IsPath()
-		case *rulebook.Moves:
-			return slices.ContainsFunc(a.Table.Rows, func(r rulebook.Row) bool { return r.New != "" && r.New[0] != '/' })
-		}
-		return false
-	})
 }
 
 // growth bounds how much longer than its first target an URL can become on a visit.

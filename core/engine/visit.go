@@ -53,6 +53,12 @@ func (v *Visit) Redirects() int {
 	return n
 }
 
+// Crosses reports whether the visit asks another origin, which browsers tell less of the
+// page that they come from.
+func (v *Visit) Crosses() bool {
+	return slices.ContainsFunc(v.Hops, func(h Hop) bool { return h.Request.Address.Origin() != v.Hops[0].Request.Address.Origin() })
+}
+
 // Follows reports whether a browser follows the answer.
 func Follows(r *Response) bool {
 	switch r.Status {
@@ -162,20 +168,12 @@ func Follow(req *request.Request, r *Response) (*request.Request, error) {
 			if http.CanonicalHeaderKey(h.Name) != "Referer" {
 				continue
 			}
-			next.Headers[i].Value = Referrer(h.Value)
+			if from, err := request.Parse(h.Value, request.Address{}); err == nil {
+				next.Headers[i].Value = from.Origin() + "/"
+			}
 		}
 	}
 	return next, nil
-}
-
-// Referrer is what a browser tells another origin of the page that it comes from (W3C
-// Referrer Policy, strict-origin-when-cross-origin).
-func Referrer(page string) string {
-	from, err := request.Parse(page, request.Address{})
-	if err != nil {
-		return page
-	}
-	return from.Origin() + "/"
 }
 
 // aboutBody are the fields that go with a body when it is dropped (WHATWG Fetch,

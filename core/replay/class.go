@@ -7,6 +7,7 @@ package replay
 import (
 	"bytes"
 	"encoding/binary"
+	"unsafe"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -57,8 +58,9 @@ type textClasses struct {
 	byKey  map[string]uint32 // by what holds
 	last   uint32            // class that was made
 	key    []byte
-	origin bool             // what is left of the text at another origin counts, too
-	found  [together]uint32 // of the lines at hand
+	few    []*rulebook.Test       // that are sooner decided than a text is looked up
+	byFew  []uint32               // classes, by which of these hold
+	found  [together]engine.Class // of the lines at hand
 }
 
 // maxKnown bounds what is remembered of texts, and of classes. What comes again after it
@@ -75,7 +77,9 @@ func newClassifier(b *basis) *classifier {
 		if t.Field != agent && t.Field != referrer {
 			continue
 		}
-		t.origin = t.Field == referrer && b.Crosses
+		if t.few = t.Few(); t.few != nil {
+			t.byFew = make([]uint32, 1<<len(t.few))
+		}
 		t.absent = t.class(b.given.Get(t.Field.Name))
 		c.texts = append(c.texts, t)
 	}
@@ -88,9 +92,6 @@ func (c *classifier) any() bool { return len(c.texts)+len(c.Times) > 0 || c.clie
 // class gives the class of a text.
 func (t *textClasses) class(text string, present bool) uint32 {
 	t.key = t.Append(t.key[:0], text, present)
-	if t.origin {
-		t.key = t.Append(t.key, engine.Referrer(text), present)
-	}
 	return numbered(t.byKey, t.key, &t.last)
 }
 
@@ -113,6 +114,18 @@ func (t *textClasses) of(text []byte) uint32 {
 	if len(text) == 0 {
 		return t.absent
 	}
+	if t.few != nil {
+		hold := 0
+		for i, test := range t.few {
+			if engine.HoldsText(test, unsafe.String(unsafe.SliceData(text), len(text))) {
+				hold |= 1 << i
+			}
+		}
+		if t.byFew[hold] == 0 {
+			t.byFew[hold] = t.class(string(text), true)
+		}
+		return t.byFew[hold]
+	}
 	class, ok := t.known[string(text)]
 	if !ok {
 		class = t.class(string(text), true)
@@ -126,26 +139,29 @@ func (t *textClasses) of(text []byte) uint32 {
 	return class
 }
 
-// classes finds the classes of what lines have.
-func (t *textClasses) classes(lines []list.Line) {
-	for i := range lines {
-		l := &lines[i]
-		switch t.Field {
-		case agent:
+// classes gives the classes of what lines have.
+func (t *textClasses) classes(lines []list.Line, out []engine.Class) {
+	out = out[:len(lines)]
+	if t.Field == agent {
+		for i := range lines {
+			l := &lines[i]
 			class, ok := t.known[string(l.Last())]
 			if !ok {
 				l.Tail()
 				class = t.of(l.Agent())
 			}
-			t.found[i] = class
-		case referrer:
-			text := l.From()
-			if text == nil {
-				l.Tail()
-				text = l.Referrer()
-			}
-			t.found[i] = t.of(text)
+			out[i].ID = class
 		}
+		return
+	}
+	for i := range lines {
+		l := &lines[i]
+		text := l.From()
+		if text == nil {
+			l.Tail()
+			text = l.Referrer()
+		}
+		out[i].ID = t.of(text)
 	}
 }
 
@@ -160,13 +176,17 @@ func (c *classifier) classes(lines []list.Line, out []engine.Class) {
 	} else {
 		clear(out[:len(lines)])
 	}
+	if c.clients == nil && len(c.texts) == 1 && len(c.Times) == 0 { // as so often
+		c.texts[0].classes(lines, out)
+		return
+	}
 	for i := range c.texts {
-		c.texts[i].classes(lines)
+		c.texts[i].classes(lines, c.texts[i].found[:])
 	}
 	for i := range lines {
 		c.key = binary.LittleEndian.AppendUint32(c.key[:0], out[i].ID)
 		for t := range c.texts {
-			c.key = binary.LittleEndian.AppendUint32(c.key, c.texts[t].found[i])
+			c.key = binary.LittleEndian.AppendUint32(c.key, c.texts[t].found[i].ID)
 		}
 		if len(c.Times) > 0 {
 			c.key = append(c.key, c.timed(&lines[i])...)

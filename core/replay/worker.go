@@ -442,7 +442,7 @@ func (w *logWorker) answer(own uint32) (number uint32, copied bool) {
 	w.visit = nil
 	if engine.Follows(&w.response) {
 		w.visit = w.engine.OutcomeVisit(&w.request, &w.response)
-		copied = slices.ContainsFunc(w.visit.Hops, func(h engine.Hop) bool { return h.Response.Copied() })
+		copied = slices.ContainsFunc(w.visit.Hops, func(h engine.Hop) bool { return h.Response.Copied() }) || w.basis.Tests(referrer) && w.visit.Crosses()
 	}
 	s := sumOf(&w.response, w.visit)
 	alike := own > 0 && s.by == w.entry(own)
