@@ -366,7 +366,7 @@ func (counts outcomeCounts) add(more outcomeCounts) {
 			continue
 		}
 		same.add(c, func(a, b *Top) {
-			if b.Len() < maxFew {
+			if b.size() < maxFew {
 				a.Merge(b)
 				return
 			}

@@ -2,11 +2,13 @@ package replay
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"math/rand"
 	"os"
 	"reflect"
@@ -471,10 +473,10 @@ func TestPagesDoNotDependOnTheirOrder(t *testing.T) {
 	for range 20 {
 		r.Shuffle(len(asked), func(i, j int) { asked[i], asked[j] = asked[j], asked[i] })
 		cut := r.Intn(len(asked))
-		parts := NewTally()
-		parts.refer("/x", count(asked[:cut]))
-		parts.refer("/x", count(asked[cut:]))
-		if got := parts.Referrer["/x"].Most(); !slices.Equal(got, want) {
+		var parts Top
+		parts.add("/x", 1, count(asked[:cut]))
+		parts.add("/x", 1, count(asked[cut:]))
+		if got := parts.From("/x").Most(); !slices.Equal(got, want) {
 			t.Fatalf("got %v\nwant %v", got, want)
 		}
 	}
@@ -485,12 +487,69 @@ func TestPagesDoNotDependOnTheirOrder(t *testing.T) {
 	}
 }
 
+// Of more addresses than memory has room for the commonest are listed with all of their
+// requests and pages, in whatever order and parts they are counted.
+func TestTheCommonestOfManyAddresses(t *testing.T) {
+	r := rand.New(rand.NewSource(4))
+	asked := make([]int, 0, 400_000)
+	for i := range 3 * maxAddresses {
+		asked = append(asked, i)
+	}
+	for range 200_000 {
+		asked = append(asked, int(float64(3*maxAddresses)*math.Pow(r.Float64(), 3)))
+	}
+	count := map[string]int64{}
+	for _, i := range asked {
+		count[fmt.Sprint("/", i)]++
+	}
+	var want []Count
+	for address, n := range count {
+		want = append(want, Count{address, n})
+	}
+	slices.SortFunc(want, func(a, b Count) int {
+		return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(checksum([]byte(a.Address)), checksum([]byte(b.Address))))
+	})
+	others := int64(len(asked))
+	for _, c := range want[:maxAddresses] {
+		others -= c.N
+	}
+	listed := slices.SortedFunc(slices.Values(want[:maxAddresses]), compareCounts)
+	for _, parts := range []int{1, 2, 5} {
+		r.Shuffle(len(asked), func(i, j int) { asked[i], asked[j] = asked[j], asked[i] })
+		tops := make([]Top, parts)
+		for _, i := range asked {
+			var from Pages
+			from.add(fmt.Append(nil, "/from/", i%7), 1)
+			tops[r.Intn(parts)].add(fmt.Sprint("/", i), 1, from)
+		}
+		for i := range tops[1:] {
+			tops[0].Merge(&tops[1+i])
+		}
+		got := tops[0].Most(2 * maxAddresses)
+		if !slices.Equal(got, listed) {
+			t.Errorf("%d parts: the commonest of %d are others", parts, len(got))
+		}
+		if tops[0].Total != int64(len(asked)) || tops[0].Others != others || tops[0].Len() != maxAddresses {
+			t.Errorf("%d parts: %d in all, %d not listed, %d addresses; want %d, %d", parts, tops[0].Total, tops[0].Others, tops[0].Len(), len(asked), others)
+		}
+		for _, c := range got[:100] {
+			n := int64(0)
+			for _, p := range tops[0].From(c.Address).Most() {
+				n += p.N
+			}
+			if n != c.N {
+				t.Errorf("%s: %d requests, from pages %d", c.Address, c.N, n)
+			}
+		}
+	}
+}
+
 func TestMostAreTheCommonest(t *testing.T) {
 	r := rand.New(rand.NewSource(9))
 	for range 200 {
 		var top Top
 		for range r.Intn(700) {
-			top.add(fmt.Sprint("/", r.Intn(400)), int64(r.Intn(4)))
+			top.add(fmt.Sprint("/", r.Intn(400)), int64(r.Intn(4)), nil)
 		}
 		all := top.Most(1000)
 		if len(all) != top.Len() || !slices.IsSortedFunc(all, compareCounts) {
@@ -712,6 +771,23 @@ func TestLongLinesAreCountedOnce(t *testing.T) {
 			if c.Lines != 4 || c.Skipped != 2 || len(c.First) != 2 || c.First[0].Line != 2 || c.First[1].Line != 4 || !strings.Contains(c.First[0].Reason, "longer than") {
 				t.Errorf("%s, way %d: %d lines, %d not read: %v", format, i, c.Lines, c.Skipped, c.First)
 			}
+		}
+	}
+}
+
+// A log that is cut while it is read ends where it ends now.
+func TestALogThatIsCutEnds(t *testing.T) {
+	e := build(t, "")
+	line := "192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET /a.txt HTTP/1.1\" 200 1\n"
+	text := strings.Repeat(line, 2*chunkSize/len(line))
+	for _, left := range []int{0, 1, len(line), chunkSize - 1, chunkSize, chunkSize + len(line)/2, len(text) - 1} {
+		tally, err := LogFile(e, "log", strings.NewReader(text[:left]), int64(len(text)), list.FormatLog, Options{Workers: 2}, func(int64) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := tally.Lists[0].Counts
+		if whole := left / len(line); c.Requests < whole || c.Requests > whole+1 || c.Lines != c.Requests+c.Skipped {
+			t.Errorf("%d bytes are left: %d lines, %d requests, %d not read", left, c.Lines, c.Requests, c.Skipped)
 		}
 	}
 }

@@ -18,12 +18,11 @@ type saved struct {
 	Partial  bool
 	Lists    []ListCounts
 	Outcomes []savedOutcome
-	Loops    Top
-	TooLong  Top
-	Chains   Top
-	Missing  Top
-	Plain    Top
-	Referrer map[string][]Count
+	Loops    *Top
+	TooLong  *Top
+	Chains   *Top
+	Missing  *Top
+	Plain    *Top
 	Unmet    []Unmet
 	Types    map[string]*Bytes
 }
@@ -36,16 +35,21 @@ type savedOutcome struct {
 // savedTop is a Top as it is kept.
 type savedTop struct {
 	Counts map[string]int64
+	From   map[string][]Count `json:",omitempty"`
 	Total  int64
 	Others int64
 }
 
 // MarshalJSON writes a Top for a saved tally.
-func (t Top) MarshalJSON() ([]byte, error) {
-	s := savedTop{map[string]int64{}, t.Total, t.Others}
-	for c := range t.all {
-		s.Counts[c.Address] = c.N
+func (t *Top) MarshalJSON() ([]byte, error) {
+	s := savedTop{Counts: map[string]int64{}, From: map[string][]Count{}}
+	for h := range t.all {
+		s.Counts[h.Address] = h.N
+		if h.from != nil {
+			s.From[h.Address] = h.from.Most()
+		}
 	}
+	s.Total, s.Others = t.Total, t.Others
 	return json.Marshal(s)
 }
 
@@ -56,20 +60,21 @@ func (t *Top) UnmarshalJSON(text []byte) error {
 		return err
 	}
 	for address, n := range s.Counts {
-		t.add(address, n)
+		var from Pages
+		for _, c := range s.From[address] {
+			from.add([]byte(c.Address), c.N)
+		}
+		t.add(address, n, from)
 	}
 	t.Total, t.Others = s.Total, s.Others
 	return nil
 }
 
-const savedAs = "replay tally 3"
+const savedAs = "replay tally 4"
 
 // Save writes a tally as LoadTally reads it.
 func (t *Tally) Save(w io.Writer) error {
-	s := saved{savedAs, t.Requests, t.Expected, t.Unmets, t.Partial, t.Lists, nil, t.Loops, t.TooLong, t.Chains, t.Missing, t.Plain, map[string][]Count{}, t.Unmet, t.Types}
-	for target, pages := range t.Referrer {
-		s.Referrer[target] = pages.Most()
-	}
+	s := saved{savedAs, t.Requests, t.Expected, t.Unmets, t.Partial, t.Lists, nil, &t.Loops, &t.TooLong, &t.Chains, &t.Missing, &t.Plain, t.Unmet, t.Types}
 	for o, c := range t.Outcomes {
 		s.Outcomes = append(s.Outcomes, savedOutcome{o, *c})
 	}
@@ -90,14 +95,11 @@ func LoadTally(r io.Reader) (*Tally, error) {
 		return nil, errors.New("it is of another kind or version")
 	}
 	t := NewTally()
-	t.Merge(&Tally{Requests: s.Requests, Expected: s.Expected, Unmets: s.Unmets, Partial: s.Partial, Lists: s.Lists,
-		Loops: s.Loops, TooLong: s.TooLong, Chains: s.Chains, Missing: s.Missing, Plain: s.Plain, Unmet: s.Unmet, Types: s.Types})
-	for target, from := range s.Referrer {
-		var pages Pages
-		for _, c := range from {
-			pages.add([]byte(c.Address), c.N)
+	t.Merge(&Tally{Requests: s.Requests, Expected: s.Expected, Unmets: s.Unmets, Partial: s.Partial, Lists: s.Lists, Unmet: s.Unmet, Types: s.Types})
+	for to, from := range map[*Top]*Top{&t.Loops: s.Loops, &t.TooLong: s.TooLong, &t.Chains: s.Chains, &t.Missing: s.Missing, &t.Plain: s.Plain} {
+		if from != nil {
+			to.Merge(from)
 		}
-		t.refer(target, pages)
 	}
 	for _, o := range s.Outcomes {
 		t.countOf(o.Outcome).add(&o.OutcomeCount, (*Top).Merge)

@@ -2,8 +2,6 @@ package replay
 
 import (
 	"cmp"
-	"hash/crc32"
-	"iter"
 	"math"
 	"net/http"
 	"slices"
@@ -29,8 +27,7 @@ type Tally struct {
 	Loops    Top
 	TooLong  Top
 	Chains   Top
-	Missing  Top              // but those of which the list knows
-	Referrer map[string]Pages // of missing addresses
+	Missing  Top // but those of which the list knows, with the pages that they were asked from
 	Unmet    []Unmet
 	Unmets   int64
 	Types    map[string]*Bytes
@@ -85,7 +82,7 @@ type Bytes struct {
 
 // NewTally gives an empty tally.
 func NewTally() *Tally {
-	return &Tally{Outcomes: map[Outcome]*OutcomeCount{}, Types: map[string]*Bytes{}, Referrer: map[string]Pages{}}
+	return &Tally{Outcomes: map[Outcome]*OutcomeCount{}, Types: map[string]*Bytes{}}
 }
 
 // smallest is the size from which it is worth saying that a file could shrink.
@@ -104,7 +101,11 @@ func (t *Tally) Add(r *Result) {
 	}
 	t.countBytes(&s, 1)
 	if s.look != lookNone {
-		t.look(s.look, r.target(), 1)
+		var from Pages
+		if r.From != "" && s.look == lookMissing {
+			from.add([]byte(r.From), 1)
+		}
+		t.look(s.look, r.target(), 1, from)
 	}
 	if r.Item.Recorded != 0 {
 		recorded := came.recorded(r.Item.Recorded, s.differs(r.Item.Recorded))
@@ -112,11 +113,6 @@ func (t *Tally) Add(r *Result) {
 		if recorded.Differs != nil {
 			recorded.Differs.Add(r.target())
 		}
-	}
-	if r.From != "" && s.look == lookMissing {
-		page := Pages{}
-		page.add([]byte(r.From), 1)
-		t.refer(r.target(), page)
 	}
 	if r.Item.Expects != nil {
 		t.Expected++
@@ -300,21 +296,22 @@ func (t *Tally) countBytes(s *sum, n int64) {
 	b.Plain += n * s.size
 	b.Wire += n * s.encoded
 	if s.plain != nil {
-		t.Plain.add(s.site.Name+" "+s.plain.Path, n)
+		t.Plain.add(s.site.Name+" "+s.plain.Path, n, nil)
 	}
 }
 
-// look counts an address that needs one.
-func (t *Tally) look(l look, target string, n int64) {
+// look counts n requests for an address that needs one, and the pages that they came from.
+// The pages are not to be used any more.
+func (t *Tally) look(l look, target string, n int64, from Pages) {
 	switch l {
 	case lookLoop:
-		t.Loops.add(target, n)
+		t.Loops.add(target, n, nil)
 	case lookTooLong:
-		t.TooLong.add(target, n)
+		t.TooLong.add(target, n, nil)
 	case lookChain:
-		t.Chains.add(target, n)
+		t.Chains.add(target, n, nil)
 	case lookMissing:
-		t.Missing.add(target, n)
+		t.Missing.add(target, n, from)
 	}
 }
 
@@ -329,74 +326,6 @@ func differs(recorded, predicted int, cause engine.Cause) bool {
 		return cause != engine.CauseFile && cause != engine.CauseDocument && cause != engine.CauseFallback
 	}
 	return predicted != 0 && predicted != recorded
-}
-
-// refer counts the pages that requests for a missing address come from, if there
-// are not too many such addresses. The pages are not to be used any more.
-func (t *Tally) refer(target string, from Pages) {
-	pages, ok := t.Referrer[target]
-	switch {
-	case ok:
-		for _, p := range from {
-			pages.add([]byte(p.Address), p.N)
-		}
-		t.Referrer[target] = pages
-	case len(t.Referrer) < maxReferred:
-		t.Referrer[target] = from
-	}
-}
-
-// maxReferred and maxPages bound what is kept of referrers.
-const (
-	maxReferred = 4096
-	maxPages    = 16
-)
-
-// Pages are those that an address was asked from: all of them, or, of more than
-// maxPages, the ones with the least checksums. So which are kept does not depend
-// on the order of the requests, and each count is whole.
-type Pages []Page
-
-// Page is one of them.
-type Page struct {
-	Count
-	sum uint32
-}
-
-var castagnoli = crc32.MakeTable(crc32.Castagnoli)
-
-// add counts n requests from a page.
-func (p *Pages) add(address []byte, n int64) {
-	sum := crc32.Checksum(address, castagnoli)
-	for i := range *p {
-		if known := &(*p)[i]; known.sum == sum && known.Address == string(address) {
-			known.N += n
-			return
-		}
-	}
-	if len(*p) < maxPages {
-		*p = append(*p, Page{Count{string(address), n}, sum})
-		return
-	}
-	most := &(*p)[0]
-	for i := range *p {
-		if page := &(*p)[i]; page.sum > most.sum || page.sum == most.sum && page.Address > most.Address {
-			most = page
-		}
-	}
-	if sum < most.sum || sum == most.sum && string(address) < most.Address {
-		*most = Page{Count{string(address), n}, sum}
-	}
-}
-
-// Most gives the pages by the number of requests, in a settled order.
-func (p Pages) Most() []Count {
-	var out []Count
-	for _, page := range p {
-		out = append(out, page.Count)
-	}
-	slices.SortFunc(out, compareCounts)
-	return out
 }
 
 // AddCounts adds what became of a list's lines.
@@ -417,9 +346,6 @@ func (t *Tally) Merge(o *Tally) {
 	t.Chains.Merge(&o.Chains)
 	t.Missing.Merge(&o.Missing)
 	t.Plain.Merge(&o.Plain)
-	for target, from := range o.Referrer {
-		t.refer(target, from)
-	}
 	for name, b := range o.Types {
 		if t.Types[name] == nil {
 			t.Types[name] = &Bytes{}
@@ -434,126 +360,4 @@ func (t *Tally) Merge(o *Tally) {
 	slices.SortStableFunc(t.Unmet, func(a, b Unmet) int {
 		return cmp.Or(strings.Compare(a.List, b.List), cmp.Compare(a.Line, b.Line))
 	})
-}
-
-// A Top counts addresses, the commonest of which are shown. The zero Top is
-// empty.
-type Top struct {
-	Total  int64
-	Others int64 // requests whose address was one too many to be kept
-
-	few  []Count          // the addresses, while there are no more than maxFew of them
-	many map[string]int64 // and from then on
-}
-
-// maxAddresses bounds the memory that a Top takes. Many have few addresses, which
-// take less than a map.
-const (
-	maxAddresses = 1 << 16
-	maxFew       = 8
-)
-
-// Len is the number of addresses that are kept.
-func (t *Top) Len() int { return len(t.few) + len(t.many) }
-
-// Add counts an address.
-func (t *Top) Add(address string) { t.add(address, 1) }
-
-func (t *Top) add(address string, n int64) {
-	t.Total += n
-	if t.many == nil {
-		for i := range t.few {
-			if t.few[i].Address == address {
-				t.few[i].N += n
-				return
-			}
-		}
-		if len(t.few) < maxFew {
-			if t.few == nil {
-				t.few = make([]Count, 0, maxFew/2)
-			}
-			t.few = append(t.few, Count{address, n})
-			return
-		}
-		t.many = make(map[string]int64, 2*maxFew)
-		for _, c := range t.few {
-			t.many[c.Address] = c.N
-		}
-		t.few = nil
-	}
-	if len(t.many) >= maxAddresses {
-		if _, ok := t.many[address]; !ok {
-			t.Others += n
-			return
-		}
-	}
-	t.many[address] += n
-}
-
-// all gives the counts, in no order.
-func (t *Top) all(yield func(Count) bool) {
-	for _, c := range t.few {
-		if !yield(c) {
-			return
-		}
-	}
-	for address, n := range t.many {
-		if !yield(Count{address, n}) {
-			return
-		}
-	}
-}
-
-// Merge adds the counts of another Top, which is not to be used any more.
-func (t *Top) Merge(o *Top) {
-	switch {
-	case t.Len() == 0:
-		t.few, t.many = o.few, o.many
-		t.Total += o.Total - o.Others
-	case t.Len()+o.Len() <= maxAddresses:
-		for c := range o.all {
-			t.add(c.Address, c.N)
-		}
-	default: // the commonest first, since there may not be room for all
-		for _, c := range o.Most(o.Len()) {
-			t.add(c.Address, c.N)
-		}
-	}
-	t.Total += o.Others
-	t.Others += o.Others
-}
-
-// Count is an address with its requests.
-type Count struct {
-	Address string
-	N       int64
-}
-
-// Most gives the n commonest addresses, in a settled order.
-func (t *Top) Most(n int) []Count { return First(n, t.all, compareCounts) }
-
-// First gives the n first of some things, in their order.
-func First[T any](n int, all iter.Seq[T], compare func(a, b T) int) []T {
-	var out []T
-	sorted := 0 // how many of them are, and are the first so far
-	for one := range all {
-		if sorted > 0 && compare(one, out[sorted-1]) >= 0 {
-			continue
-		}
-		if out = append(out, one); len(out) >= 2*n+64 { // what is behind the first n is no more of use
-			slices.SortFunc(out, compare)
-			out, sorted = out[:n], n
-		}
-	}
-	slices.SortFunc(out, compare)
-	return out[:min(n, len(out))]
-}
-
-// compareCounts puts the higher count first. Few are alike, so that addresses, which lie
-// all over the memory, are hardly looked at.
-func compareCounts(a, b Count) int {
-	if a.N != b.N {
-		return cmp.Compare(b.N, a.N)
-	}
-	return strings.Compare(a.Address, b.Address)
 }

@@ -571,7 +571,7 @@ func (w *logWorker) foldSlot(s *slot) {
 		r := of.came.recorded(status, of.differs(status))
 		r.N += n
 		if r.Differs != nil {
-			r.Differs.add(target(), n)
+			r.Differs.add(target(), n, nil)
 		}
 	}
 	for i, n := range s.counts {
@@ -581,9 +581,6 @@ func (w *logWorker) foldSlot(s *slot) {
 	for _, more := range rare.more {
 		record(more.status, more.n)
 	}
-	if rare.from != nil {
-		w.tally.refer(target(), rare.from)
-	}
 	if all == 0 { // none was meant
 		return
 	}
@@ -592,6 +589,6 @@ func (w *logWorker) foldSlot(s *slot) {
 		of.came.Last = max(of.came.Last, int64(s.last))
 	}
 	if s.look != lookNone {
-		w.tally.look(s.look, target(), all)
+		w.tally.look(s.look, target(), all, rare.from)
 	}
 }

@@ -140,7 +140,7 @@ func (r *run) tallyJSON(e *engine.Engine, t *replay.Tally, f *replayFlags) error
 	for i := range result.Missing.Addresses {
 		a := &result.Missing.Addresses[i]
 		a.Likeliest = names.likeliestOf(a.Address)
-		for _, page := range t.Referrer[a.Address].Most() {
+		for _, page := range t.Missing.From(a.Address).Most() {
 			a.From = append(a.From, pageSum{page.Address, page.N})
 		}
 	}

@@ -262,7 +262,7 @@ func (r *run) more(t *replay.Top, most int) {
 		r.out.Printf("  %s\n", r.out.Quiet("… and "+render.Number(more)+" more"))
 	}
 	if t.Others > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("bounded: %s were for addresses beyond the first %s", render.Count(t.Others, "request"), render.Number(t.Len()))))
+		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("and %s for less common addresses, which are not listed", render.Count(t.Others, "request"))))
 	}
 	if most := t.Most(1); len(most) == 1 {
 		method, url, ok := strings.Cut(most[0].Address, " ")
@@ -305,7 +305,7 @@ func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
 // site first, since those can be mended, and which file is the likeliest.
 func (r *run) whence(e *engine.Engine, t *replay.Tally, names fileNames, address string) string {
 	var out []string
-	if pages := t.Referrer[address]; pages != nil {
+	if pages := t.Missing.From(address); pages != nil {
 		var own, other string
 		for _, c := range pages.Most() {
 			a, err := request.Parse(c.Address, request.Address{})

@@ -1,0 +1,421 @@
+package replay
+
+// The commonest addresses. All are counted: those for which there is no room in memory lie
+// in a temporary file until somebody asks which are the commonest. So what is told does not
+// depend on the order in which they come.
+
+import (
+	"cmp"
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+	"iter"
+	"math"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"unsafe"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// A Top counts addresses, the commonest of which are shown. The zero Top is
+// empty. It is for one goroutine.
+type Top struct {
+	Total  int64
+	Others int64 // requests for addresses that are not listed: there are more common ones than are kept
+
+	few   []held // the addresses, while there are no more than maxFew of them
+	many  map[string]held
+	spill []*spill // addresses that came when many was full; the first is written to
+}
+
+// held is what is known of an address.
+type held struct {
+	Count
+	from Pages
+}
+
+// Count is an address with its requests.
+type Count struct {
+	Address string
+	N       int64
+}
+
+// The memory that a Top takes is bounded. Many have few addresses, which take less than a
+// map.
+const (
+	maxFew       = 8
+	maxInMemory  = 1 << 13 // while addresses are counted
+	maxAddresses = 1 << 16 // that are listed
+)
+
+// Len is the number of addresses that are listed.
+func (t *Top) Len() int {
+	t.settle()
+	return t.size()
+}
+
+func (t *Top) size() int { return len(t.few) + len(t.many) }
+
+// From gives the pages that an address was asked from.
+func (t *Top) From(address string) Pages {
+	t.settle()
+	for _, h := range t.few {
+		if h.Address == address {
+			return h.from
+		}
+	}
+	return t.many[address].from
+}
+
+// Add counts an address.
+func (t *Top) Add(address string) { t.add(address, 1, nil) }
+
+// add counts n requests for an address, and the pages that they came from, which are not to
+// be used any more.
+func (t *Top) add(address string, n int64, from Pages) {
+	t.Total += n
+	t.hold(held{Count{address, n}, from})
+}
+
+func (t *Top) hold(more held) {
+	if t.many == nil {
+		for i := range t.few {
+			if t.few[i].Address == more.Address {
+				t.few[i].merge(more)
+				return
+			}
+		}
+		if len(t.few) < maxFew {
+			if t.few == nil {
+				t.few = make([]held, 0, maxFew/2)
+			}
+			t.few = append(t.few, more)
+			return
+		}
+		t.many = make(map[string]held, 2*maxFew)
+		for _, h := range t.few {
+			t.many[h.Address] = h
+		}
+		t.few = nil
+	}
+	h, ok := t.many[more.Address]
+	if !ok && len(t.many) >= maxInMemory {
+		t.overflow(more)
+		return
+	}
+	if ok {
+		h.merge(more)
+		more = h
+	}
+	t.many[more.Address] = more
+}
+
+// merge adds what is known of the same address.
+func (h *held) merge(o held) {
+	h.N += o.N
+	if h.from == nil {
+		h.from = o.from
+		return
+	}
+	for _, p := range o.from {
+		h.from.add([]byte(p.Address), p.N)
+	}
+}
+
+// all gives what is known of each address, in no order.
+func (t *Top) all(yield func(held) bool) {
+	t.settle()
+	t.inMemory(yield)
+}
+
+func (t *Top) inMemory(yield func(held) bool) {
+	for _, h := range t.few {
+		if !yield(h) {
+			return
+		}
+	}
+	for _, h := range t.many {
+		if !yield(h) {
+			return
+		}
+	}
+}
+
+// counts gives the counts, in no order.
+func (t *Top) counts(yield func(Count) bool) {
+	for h := range t.all {
+		if !yield(h.Count) {
+			return
+		}
+	}
+}
+
+// Merge adds the counts of another Top, which is not to be used any more.
+func (t *Top) Merge(o *Top) {
+	t.Total += o.Total
+	t.Others += o.Others
+	t.spill = append(t.spill, o.spill...)
+	if t.size() == 0 {
+		t.few, t.many = o.few, o.many
+		return
+	}
+	for h := range o.inMemory {
+		t.hold(h)
+	}
+}
+
+// Most gives the n commonest addresses, in the order of their counts and letters.
+func (t *Top) Most(n int) []Count { return First(n, t.counts, compareCounts) }
+
+// First gives the n first of some things, in their order.
+func First[T any](n int, all iter.Seq[T], compare func(a, b T) int) []T {
+	var out []T
+	sorted := 0 // how many of them are, and are the first so far
+	for one := range all {
+		if sorted > 0 && compare(one, out[sorted-1]) >= 0 {
+			continue
+		}
+		if out = append(out, one); len(out) >= 2*n+64 { // what is behind the first n is no more of use
+			slices.SortFunc(out, compare)
+			out, sorted = out[:n], n
+		}
+	}
+	slices.SortFunc(out, compare)
+	return out[:min(n, len(out))]
+}
+
+// compareCounts puts the higher count first. Few are alike, so that addresses, which lie
+// all over the memory, are hardly looked at.
+func compareCounts(a, b Count) int {
+	if a.N != b.N {
+		return cmp.Compare(b.N, a.N)
+	}
+	return strings.Compare(a.Address, b.Address)
+}
+
+// A spill is a temporary file of addresses, in parts by their checksums, so that each part
+// can be added up by itself in memory. Each part is a chain of blocks.
+type spill struct {
+	file  *os.File
+	end   int64
+	parts [spillParts]spillPart
+}
+
+type spillPart struct {
+	last   []byte // what is not in the file yet
+	blocks []spillAt
+}
+
+type spillAt struct{ start, size int64 }
+
+const (
+	spillParts = 1 << 6
+	spillBlock = 1 << 13
+)
+
+func partOf(address string) uint32 { return checksumOf(address) % spillParts }
+
+// overflow writes down an address for which there is no room.
+func (t *Top) overflow(h held) {
+	if len(t.spill) == 0 {
+		file, err := os.CreateTemp("", "kibitz-*")
+		if err != nil { // there is no room anywhere, and the report says how many are not listed
+			t.Others += h.N
+			return
+		}
+		_ = os.Remove(file.Name()) // where a file in use has a name until it is closed, settle removes it
+		t.spill = append(t.spill, &spill{file: file})
+	}
+	s := t.spill[0]
+	p := &s.parts[partOf(h.Address)]
+	p.last = h.append(p.last)
+	if len(p.last) < spillBlock {
+		return
+	}
+	if _, err := s.file.WriteAt(p.last, s.end); err != nil {
+		return // it stays in memory
+	}
+	p.blocks = append(p.blocks, spillAt{s.end, int64(len(p.last))})
+	s.end += int64(len(p.last))
+	p.last = p.last[:0]
+}
+
+// append writes what is known of an address as read reads it.
+func (h *held) append(out []byte) []byte {
+	count := func(c *Count) {
+		out = binary.AppendUvarint(out, uint64(c.N))
+		out = binary.AppendUvarint(out, uint64(len(c.Address)))
+		out = append(out, c.Address...)
+	}
+	count(&h.Count)
+	out = binary.AppendUvarint(out, uint64(len(h.from)))
+	for i := range h.from {
+		count(&h.from[i].Count)
+	}
+	return out
+}
+
+// read reads what append writes, and gives what follows it.
+func (h *held) read(in string) (rest string) {
+	number := func() (n uint64) {
+		for shift := 0; ; shift += 7 {
+			c := in[0]
+			in = in[1:]
+			n |= uint64(c&0x7f) << shift
+			if c < 0x80 {
+				return n
+			}
+		}
+	}
+	count := func() (c Count) {
+		c.N = int64(number())
+		n := number()
+		c.Address, in = in[:n], in[n:]
+		return c
+	}
+	h.Count, h.from = count(), nil
+	for range number() {
+		c := count()
+		h.from.add([]byte(c.Address), c.N)
+	}
+	return in
+}
+
+// settle picks the commonest of all addresses, if some lie in files. Of those that are as
+// common as each other the ones with the least checksums are taken.
+func (t *Top) settle() {
+	if len(t.spill) == 0 {
+		return
+	}
+	var inMemory [spillParts][]held
+	for h := range t.inMemory {
+		p := partOf(h.Address)
+		inMemory[p] = append(inMemory[p], h)
+	}
+	var sums [spillParts]map[string]held
+	var ranks [spillParts][]uint64
+	var pool errgroup.Group
+	pool.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range sums {
+		pool.Go(func() error {
+			sums[i] = t.sumPart(i, inMemory[i])
+			for _, h := range sums[i] {
+				ranks[i] = append(ranks[i], h.rank())
+			}
+			return nil
+		})
+	}
+	_ = pool.Wait()
+	all := slices.Concat(ranks[:]...)
+	slices.Sort(all)
+	last := all[min(len(all), maxAddresses)-1]
+	t.few, t.many, t.Others = nil, make(map[string]held, maxAddresses), t.Total
+	for _, sum := range sums {
+		for address, h := range sum {
+			if h.rank() <= last {
+				h.Address = strings.Clone(address) // not the whole part
+				t.many[h.Address] = h
+				t.Others -= h.N
+			}
+		}
+	}
+	for _, s := range t.spill {
+		_ = errors.Join(s.file.Close(), os.Remove(s.file.Name()))
+	}
+	t.spill = nil
+}
+
+// rank is lower for an address that is more common.
+func (h *held) rank() uint64 {
+	return uint64(math.MaxUint32-min(h.N, math.MaxUint32))<<32 | uint64(checksumOf(h.Address))
+}
+
+// sumPart adds up a part of the addresses. A block that cannot be read is not listed.
+func (t *Top) sumPart(part int, inMemory []held) map[string]held {
+	var text strings.Builder
+	for _, s := range t.spill {
+		for _, at := range s.parts[part].blocks {
+			block := make([]byte, at.size)
+			if _, err := s.file.ReadAt(block, at.start); err == nil {
+				text.Write(block)
+			}
+		}
+		text.Write(s.parts[part].last)
+	}
+	sum := make(map[string]held, len(inMemory)+text.Len()/shortLine)
+	add := func(h held) {
+		if known, ok := sum[h.Address]; ok {
+			known.merge(h)
+			h = known
+		}
+		sum[h.Address] = h
+	}
+	for _, h := range inMemory {
+		add(h)
+	}
+	for rest := text.String(); rest != ""; {
+		var h held
+		rest = h.read(rest)
+		add(h)
+	}
+	return sum
+}
+
+// maxPages bounds what is kept of the pages that an address was asked from.
+const maxPages = 16
+
+// Pages are those that an address was asked from: all of them, or, of more than
+// maxPages, the ones with the least checksums. So which are kept does not depend
+// on the order of the requests, and each count is whole.
+type Pages []Page
+
+// Page is one of them.
+type Page struct {
+	Count
+	sum uint32
+}
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+func checksum(text []byte) uint32 { return crc32.Checksum(text, castagnoli) }
+
+func checksumOf(text string) uint32 {
+	return checksum(unsafe.Slice(unsafe.StringData(text), len(text)))
+}
+
+// add counts n requests from a page.
+func (p *Pages) add(address []byte, n int64) {
+	sum := checksum(address)
+	for i := range *p {
+		if known := &(*p)[i]; known.sum == sum && known.Address == string(address) {
+			known.N += n
+			return
+		}
+	}
+	if len(*p) < maxPages {
+		*p = append(*p, Page{Count{string(address), n}, sum})
+		return
+	}
+	most := &(*p)[0]
+	for i := range *p {
+		if page := &(*p)[i]; page.sum > most.sum || page.sum == most.sum && page.Address > most.Address {
+			most = page
+		}
+	}
+	if sum < most.sum || sum == most.sum && string(address) < most.Address {
+		*most = Page{Count{string(address), n}, sum}
+	}
+}
+
+// Most gives the pages by the number of requests, and their letters.
+func (p Pages) Most() []Count {
+	var out []Count
+	for _, page := range p {
+		out = append(out, page.Count)
+	}
+	slices.SortFunc(out, compareCounts)
+	return out
+}
