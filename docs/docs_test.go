@@ -82,7 +82,7 @@ func TestEveryKindAndClauseIsExplained(t *testing.T) {
 			}
 		}
 	}
-	for _, f := range rulebook.FieldWords {
+	for _, f := range rulebook.FieldWords() {
 		if !strings.Contains(Language, "`"+f+"`") {
 			t.Errorf("the field %s is not explained", f)
 		}

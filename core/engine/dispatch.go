@@ -69,15 +69,6 @@ type class struct {
 
 const maxKnown = 4096
 
-func isFront(k rulebook.FieldKind) bool {
-	return k == rulebook.FieldScheme || k == rulebook.FieldHost || k == rulebook.FieldPort || k == rulebook.FieldMethod
-}
-
-// hasClasses reports whether a field stays the same while a request is read.
-func hasClasses(f rulebook.Field) bool {
-	return isFront(f.Kind) || f.Kind == rulebook.FieldHeader || f.Kind == rulebook.FieldCookie || f.Kind == rulebook.FieldClient
-}
-
 func (s *siteEngine) compile() {
 	s.fronts.byKey = map[frontKey]*front{}
 	for i := range 4 {
@@ -90,9 +81,9 @@ func (s *siteEngine) compile() {
 		*e = entry{Rule: r, pos: pos, group: groupOf(r.Kind), free: len(r.On)+len(r.In) == 0}
 		for _, t := range r.Tests {
 			switch {
-			case isFront(t.Field.Kind):
+			case t.Field.Row().Front:
 				e.front = append(e.front, s.cond(t, pos))
-			case hasClasses(t.Field):
+			case t.Field.Row().Fixed:
 				e.bits = append(e.bits, s.cond(t, pos))
 			default:
 				e.plain = append(e.plain, t)

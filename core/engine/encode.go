@@ -152,38 +152,13 @@ type weights map[string]float64
 // qualities reads an Accept-Encoding field (RFC 9110, 12.4.2 and 12.5.3).
 func qualities(field string) weights {
 	w := weights{}
-	for _, item := range request.List(field) {
-		name, params, _ := strings.Cut(item, ";")
-		name = strings.ToLower(strings.TrimSpace(name))
-		if name == "" {
-			continue
-		}
+	for name, q := range request.Weighted(field) {
 		if name == "x-gzip" {
 			name = "gzip"
-		}
-		q := 1.0
-		for _, param := range strings.Split(params, ";") {
-			if key, value, ok := strings.Cut(param, "="); ok && strings.EqualFold(strings.TrimSpace(key), "q") {
-				q = weight(strings.TrimSpace(value))
-			}
 		}
 		w[name] = q
 	}
 	return w
-}
-
-// weight reads a quality (RFC 9110, 12.4.2): up to 1, with up to three digits behind the
-// point; what is none counts as 0.
-func weight(s string) float64 {
-	whole, digits, _ := strings.Cut(s, ".")
-	if whole != "0" && whole != "1" || len(digits) > 3 || strings.Trim(digits, "0123456789") != "" {
-		return 0
-	}
-	q, _ := strconv.ParseFloat(whole+"."+digits+"0", 64)
-	if q > 1 {
-		return 0
-	}
-	return q
 }
 
 // of gives the quality of an encoding; 0 is not accepted.

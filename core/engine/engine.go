@@ -206,7 +206,7 @@ func (e *Engine) met(req *request.Request, inside bool) []*rulebook.Rule {
 // for.
 func (e *Engine) Holds(t *rulebook.Test, req *request.Request) bool {
 	s := &state{engine: e, req: req, find: compiled{}}
-	return (isFront(t.Field.Kind) || s.receive(&Response{})) && s.test(t)
+	return (t.Field.Row().Front || s.receive(&Response{})) && s.test(t)
 }
 
 // Takes reports whether a rule's selectors take a request as it is asked.

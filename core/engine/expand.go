@@ -195,7 +195,7 @@ func (v *values) queryOf(t *rulebook.Template, q rulebook.Query) (string, error)
 		sent = v.query
 	case rulebook.QueryMerge:
 		sent = parameters(v.query, func(name string) bool {
-			_, named := parameter(own, name)
+			_, named := request.Parameter(own, name)
 			return !named
 		})
 	case rulebook.QueryOnly:
@@ -215,7 +215,7 @@ func parameters(query string, keep func(name string) bool) string {
 	var out []string
 	for _, pair := range strings.Split(query, "&") {
 		name, _, _ := strings.Cut(pair, "=")
-		if pair != "" && keep(formText(name)) {
+		if pair != "" && keep(request.FormText(name)) {
 			out = append(out, pair)
 		}
 	}

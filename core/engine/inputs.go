@@ -77,7 +77,8 @@ func (in *Inputs) Matters(name string) bool {
 		return true
 	}
 	return strings.HasPrefix(name, "if-") || in.Headers < math.MaxInt64 || slices.ContainsFunc(in.Fields, func(f rulebook.Field) bool {
-		return f.Kind == rulebook.FieldHeader && f.Name == name || f.Kind == rulebook.FieldCookie && name == "cookie"
+		from := f.Row().Header
+		return from != nil && from(f.Name) == name
 	})
 }
 
@@ -103,7 +104,7 @@ func (e *Engine) inputsOf(from *siteEngine) *Inputs {
 		}
 		for _, c := range s.fields {
 			switch {
-			case isFront(c.field.Kind) || len(c.tests) == 0:
+			case c.field.Row().Front || len(c.tests) == 0:
 			case c.clients != nil:
 				in.Clients = append(in.Clients, c.clients.exported(s == from))
 			default:
@@ -192,10 +193,10 @@ func (in *Inputs) page(r *rulebook.Rule, n *site.Node) {
 // test holds, so that requests of one class may differ in it.
 func copiesBeside(r *rulebook.Rule, p *rulebook.Piece) bool {
 	if p.Capture == "" {
-		return beside(p.Field)
+		return p.Field.Row().Beside
 	}
 	return slices.ContainsFunc(r.Tests, func(t *rulebook.Test) bool {
-		return t.Takes && !t.Unless && beside(t.Field) && slices.ContainsFunc(t.Values, func(v rulebook.Value) bool {
+		return t.Takes && !t.Unless && t.Field.Row().Beside && slices.ContainsFunc(t.Values, func(v rulebook.Value) bool {
 			return v.Regexp != nil && v.Regexp.SubexpIndex(p.Capture) >= 0
 		})
 	})

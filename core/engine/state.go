@@ -4,9 +4,7 @@ package engine
 
 import (
 	"net/netip"
-	"strconv"
 	"strings"
-	"time"
 
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
@@ -47,61 +45,16 @@ type finder interface {
 	next(s *state, g group, floor int) int
 }
 
-// value gives a field of the request, and whether the request has it.
-func (s *state) value(f rulebook.Field) (string, bool) {
-	switch f.Kind {
-	case rulebook.FieldScheme:
-		return s.req.Address.Scheme, true
-	case rulebook.FieldHost:
-		return s.req.Address.Host, true
-	case rulebook.FieldPort:
-		return strconv.Itoa(s.req.Address.Port), true
-	case rulebook.FieldMethod:
-		return s.req.Verb(), true
-	case rulebook.FieldPath:
-		return s.path, true
-	case rulebook.FieldAsked:
-		return s.asked, true
-	case rulebook.FieldQuery:
-		if f.Name == "" {
-			return s.query, s.query != ""
-		}
-		return parameter(s.query, f.Name)
-	case rulebook.FieldHeader:
-		return s.req.Get(f.Name)
-	case rulebook.FieldCookie:
-		cookies, _ := s.req.Get("cookie")
-		return cookie(cookies, f.Name)
-	case rulebook.FieldClient:
-		if !s.req.Client.IsValid() {
-			return "", false
-		}
-		return s.req.Client.Unmap().String(), true
-	case rulebook.FieldUser:
-		return s.user, s.user != ""
-	case rulebook.FieldTime:
-		if s.req.Time.IsZero() {
-			return "", false
-		}
-		return s.req.Time.UTC().Format(time.RFC3339), true
-	case rulebook.FieldBody:
-		return strconv.FormatInt(s.req.Body, 10), true
-	case rulebook.FieldFile:
-		return s.atPath(), s.site.known
-	}
-	return "", false
-}
+// The state is what fields are read from.
+func (s *state) Request() *request.Request { return s.req }
+func (s *state) Path() string              { return s.path }
+func (s *state) Asked() string             { return s.asked }
+func (s *state) Query() string             { return s.query }
+func (s *state) User() string              { return s.user }
+func (s *state) InTree() (string, bool)    { return s.atPath(), s.site.known }
 
-// number gives a field that is compared as a number.
-func (s *state) number(f rulebook.FieldKind) (int64, bool) {
-	switch f {
-	case rulebook.FieldPort:
-		return int64(s.req.Address.Port), true
-	case rulebook.FieldTime:
-		return s.req.Time.UnixMicro(), !s.req.Time.IsZero()
-	}
-	return s.req.Body, true
-}
+// value gives a field of the request, and whether the request has it.
+func (s *state) value(f rulebook.Field) (string, bool) { return f.Row().Text(s, f.Name) }
 
 // atPath says what the tree has at the path as it stands. What is hidden there is
 // missing, so that nobody learns of it.
@@ -127,43 +80,6 @@ func (s *state) atPath() string {
 		return "folder"
 	}
 	return "exists"
-}
-
-// parameter gives the first value of a name in a query, read as form data
-// (WHATWG URL, application/x-www-form-urlencoded parsing).
-func parameter(query, name string) (string, bool) {
-	for query != "" {
-		var pair string
-		pair, query, _ = strings.Cut(query, "&")
-		if pair == "" {
-			continue
-		}
-		key, value, _ := strings.Cut(pair, "=")
-		if key == name || formText(key) == name {
-			return formText(value), true
-		}
-	}
-	return "", false
-}
-
-func formText(s string) string {
-	if strings.IndexByte(s, '%') < 0 && strings.IndexByte(s, '+') < 0 {
-		return s
-	}
-	return canonical.Decode(strings.ReplaceAll(s, "+", " "))
-}
-
-// cookie gives the first cookie of a name, as it was sent (RFC 6265, 4.2.1).
-func cookie(header, name string) (string, bool) {
-	for header != "" {
-		var pair string
-		pair, header, _ = strings.Cut(header, ";")
-		key, value, ok := strings.Cut(strings.TrimSpace(pair), "=")
-		if ok && key == name {
-			return value, true
-		}
-	}
-	return "", false
 }
 
 // holds reports whether a test holds for a value of its field. The number is
@@ -200,24 +116,15 @@ func valueHolds(v *rulebook.Value, value string, present bool, number int64, cli
 
 // test evaluates one test as it stands.
 func (s *state) test(t *rulebook.Test) bool {
-	switch t.Field.Kind {
-	case rulebook.FieldClient:
+	if t.Field.Kind == rulebook.FieldClient {
 		return holds(t, "", s.req.Client.IsValid(), 0, s.req.Client.Unmap())
-	case rulebook.FieldPort, rulebook.FieldTime, rulebook.FieldBody:
-		n, ok := s.number(t.Field.Kind)
+	}
+	if number := t.Field.Row().Number; number != nil {
+		n, ok := number(s)
 		return holds(t, "", ok, n, netip.Addr{})
 	}
 	value, ok := s.value(t.Field)
 	return holds(t, value, ok, 0, netip.Addr{})
-}
-
-// beside reports whether a field is of a request beside its method and address.
-func beside(f rulebook.Field) bool {
-	switch f.Kind {
-	case rulebook.FieldClient, rulebook.FieldHeader, rulebook.FieldCookie, rulebook.FieldTime, rulebook.FieldUser, rulebook.FieldBody:
-		return true
-	}
-	return false
 }
 
 // A capture is text that a pattern took out of a field.
@@ -279,8 +186,7 @@ func (s *state) captures(r *rulebook.Rule) []capture {
 				}
 				continue
 			}
-			if n, ok := s.number(t.Field.Kind); v.Kind != rulebook.ValueSpan && v.Kind != rulebook.ValueNetwork &&
-				valueHolds(v, value, present, n, s.req.Client) || v.Kind == rulebook.ValueSpan && ok && valueHolds(v, "", true, n, s.req.Client) {
+			if v.Kind != rulebook.ValueSpan && v.Kind != rulebook.ValueNetwork && valueHolds(v, value, present, 0, netip.Addr{}) {
 				break
 			}
 		}

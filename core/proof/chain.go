@@ -35,7 +35,7 @@ func findChains(c *checker) {
 		if h.row != nil {
 			req := withRow(h.front.space.like(h.rule), h.row)
 			req.Address.Host = h.front.host
-			setScheme(req, h.front.scheme)
+			req.Address.SetScheme(h.front.scheme)
 			c.tried++
 			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.Row == h.row {
 				if first[h.rule] == nil {

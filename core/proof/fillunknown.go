@@ -57,7 +57,7 @@ func findUnknownFills(c *checker) {
 			req.Address.Path = a.Body.Show
 			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 				Message: fmt.Sprintf("%s has %s: nothing gives that, and visitors read it as it stands.", a.Body.Show, strings.Join(unknown[:min(len(unknown), 5)], ", ")),
-				Advice:  "name a value of the request, one of {" + strings.Join(rulebook.FieldWords, "}, {") + "}"})
+				Advice:  "name a value of the request, one of {" + strings.Join(rulebook.FieldWords(), "}, {") + "}"})
 			break
 		}
 	}

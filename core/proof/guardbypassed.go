@@ -206,7 +206,7 @@ func (c *checker) otherFronts(sp *space, outsider *request.Request, files []*sit
 			req := *outsider
 			req.Address.Path = n.Path
 			req.Address.Host = f.host
-			setScheme(&req, f.scheme)
+			req.Address.SetScheme(f.scheme)
 			serves(&req)
 		}
 	}

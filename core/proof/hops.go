@@ -280,7 +280,7 @@ func wantedHosts(r *rulebook.Rule) []string {
 func (f *front) request() *request.Request {
 	req := f.space.base
 	req.Address.Host = f.host
-	setScheme(&req, f.scheme)
+	req.Address.SetScheme(f.scheme)
 	return &req
 }
 
@@ -772,20 +772,10 @@ func (g *hops) leads(h, to *hop) bool {
 	stays := func(r *rulebook.Rule) *rulebook.Rule {
 		out := &rulebook.Rule{Name: r.Name, Number: r.Number}
 		for _, t := range r.Tests {
-			switch t.Field.Kind {
-			case rulebook.FieldHeader:
-				if t.Field.Name == "referer" || t.Field.Name == "authorization" {
-					continue
-				}
-			case rulebook.FieldClient, rulebook.FieldTime, rulebook.FieldCookie:
-			case rulebook.FieldQuery:
-				if !keeps {
-					continue
-				}
-			default:
-				continue
+			same := t.Field.Row().Stays
+			if same != nil && same(t.Field.Name) || t.Field.Kind == rulebook.FieldQuery && keeps {
+				out.Tests = append(out.Tests, t)
 			}
-			out.Tests = append(out.Tests, t)
 		}
 		return out
 	}

@@ -3,7 +3,6 @@ package proof
 import (
 	"fmt"
 	"math"
-	"net/http"
 	"slices"
 
 	"kibitz/core/canonical"
@@ -50,15 +49,12 @@ func permanentRow(row rulebook.Row) bool { return engine.Permanent(int(row.Statu
 
 // changes reports whether a test can cease to hold while the address stays as it is.
 func changes(t *rulebook.Test) bool {
-	switch t.Field.Kind {
-	case rulebook.FieldCookie, rulebook.FieldHeader, rulebook.FieldClient:
-		return true
-	case rulebook.FieldTime: // what has begun, and never ends, does not
+	if t.Field.Kind == rulebook.FieldTime { // what has begun, and never ends, does not
 		return slices.ContainsFunc(t.Values, func(v rulebook.Value) bool {
 			return v.Kind != rulebook.ValueSpan || !t.Unless && v.Span.High != math.MaxInt64 || t.Unless && v.Span.Low > 0
 		})
 	}
-	return false
+	return t.Field.Row().Changed != nil
 }
 
 // varies looks for two requests for one address of which only one is sent on for good.
@@ -95,20 +91,7 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule, fickle []*rulebook.
 	place, width := clause(r, "as", "table")
 	c.note(Found, r, "")
 	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Other: other,
-		Message: fmt.Sprintf("Browsers store this redirect: whoever has been sent from %s to %s once goes there without asking again, %s.", req.Address, stored.Location, though(changed)),
+		Message: fmt.Sprintf("Browsers store this redirect: whoever has been sent from %s to %s once goes there without asking again, %s.", req.Address, stored.Location, changed.Field.Row().Changed(changed.Field.Name)),
 		Advice:  "write   as temporary   (or   as 307   where forms are sent)"})
 	return true
-}
-
-// though says what may have changed by then.
-func though(t *rulebook.Test) string {
-	switch t.Field.Kind {
-	case rulebook.FieldCookie:
-		return "even when the cookie " + t.Field.Name + " has changed"
-	case rulebook.FieldClient:
-		return "even from another network"
-	case rulebook.FieldTime:
-		return "even when its time is over"
-	}
-	return "even with another " + http.CanonicalHeaderKey(t.Field.Name) + "; and a cache on the way sends others there, too"
 }

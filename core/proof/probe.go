@@ -3,10 +3,8 @@ package proof
 import (
 	"math"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
@@ -159,59 +157,50 @@ func satisfy(req *request.Request, t *rulebook.Test) {
 		return
 	}
 	v := t.Values[0]
-	switch t.Field.Kind {
-	case rulebook.FieldScheme:
-		setScheme(req, v.Text)
-	case rulebook.FieldHost:
+	row := t.Field.Row()
+	switch row.Vary.(type) {
+	case rulebook.VaryWords, rulebook.VaryHosts:
 		if text := textOf(v); text != "" {
-			req.Address.Host = text
+			row.Put(req, t.Field.Name, text, true)
 		}
-	case rulebook.FieldPort:
-		if v.Kind == rulebook.ValueSpan {
-			req.Address.Port = int(v.Span.Low)
-		}
-	case rulebook.FieldMethod, rulebook.FieldQuery, rulebook.FieldHeader, rulebook.FieldCookie:
+	case rulebook.VaryTexts:
 		text := textOf(v)
 		if v.Kind == rulebook.ValuePresent {
 			text = "a"
 		}
-		put(req, t.Field, text, v.Kind != rulebook.ValueAbsent)
-	case rulebook.FieldClient:
+		row.Put(req, t.Field.Name, text, v.Kind != rulebook.ValueAbsent)
+	case rulebook.VaryClients:
 		if v.Kind == rulebook.ValueNetwork {
 			req.Client = v.Network.Addr()
 		}
-	case rulebook.FieldTime:
+	case rulebook.VaryNumbers:
 		if v.Kind == rulebook.ValueSpan {
 			at := v.Span.Low
-			if at < 0 {
+			if at < 0 { // it has no beginning
 				at = v.Span.High
 			}
-			req.Time = time.UnixMicro(at).UTC()
-		}
-	case rulebook.FieldBody:
-		if v.Kind == rulebook.ValueSpan {
-			req.Body = v.Span.Low
+			row.Set(req, at)
 		}
 	}
 }
 
 // avoid makes a request pass an `unless`.
 func avoid(req *request.Request, t *rulebook.Test) {
-	switch t.Field.Kind {
-	case rulebook.FieldScheme:
-		setScheme(req, map[string]string{"http": "https", "https": "http"}[t.Values[0].Text])
-	case rulebook.FieldClient:
+	row := t.Field.Row()
+	switch row.Vary.(type) {
+	case rulebook.VaryWords:
+		for _, word := range row.Words {
+			if word != t.Values[0].Text {
+				row.Put(req, t.Field.Name, word, true)
+			}
+		}
+	case rulebook.VaryClients:
 		req.Client = netip.MustParseAddr("203.0.113.77")
-	case rulebook.FieldMethod:
-		req.Method = "PATCH"
+	case rulebook.VaryTexts:
+		if t.Field.Kind == rulebook.FieldMethod {
+			req.Method = "PATCH"
+		}
 	}
-}
-
-func setScheme(req *request.Request, scheme string) {
-	if req.Address.Port == request.DefaultPort(req.Address.Scheme) {
-		req.Address.Port = request.DefaultPort(scheme)
-	}
-	req.Address.Scheme = scheme
 }
 
 // textOf gives a text that a value takes.
@@ -227,10 +216,4 @@ func textOf(v rulebook.Value) string {
 		return pattern.Word(strings.TrimPrefix(v.Text, "~"), func(s string) bool { return v.Regexp.MatchString(s) })
 	}
 	return ""
-}
-
-var needsEncoding = regexp.MustCompile(`[^A-Za-z0-9._~-]`)
-
-func queryText(s string) string {
-	return needsEncoding.ReplaceAllStringFunc(s, func(c string) string { return canonical.Spell(strings.ReplaceAll(c, "+", "%2B")) })
 }

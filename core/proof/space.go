@@ -12,11 +12,9 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
@@ -165,11 +163,8 @@ func (sp *space) of(r *rulebook.Rule) *reach {
 
 // onPath reports whether a test looks at the path.
 func onPath(t *rulebook.Test) bool {
-	switch t.Field.Kind {
-	case rulebook.FieldPath, rulebook.FieldAsked, rulebook.FieldFile:
-		return true
-	}
-	return false
+	_, path := t.Field.Row().Vary.(rulebook.VaryPath)
+	return path
 }
 
 // pathTest gives at most and at least the paths for which a test holds; nil is
@@ -520,47 +515,38 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 		change(&next)
 		out = append(out, next)
 	}
-	switch f.Kind {
-	case rulebook.FieldScheme:
-		for _, scheme := range []string{"https", "http"} {
-			with(func(r *request.Request) { setScheme(r, scheme) })
+	row := f.Row()
+	switch vary := row.Vary.(type) {
+	case rulebook.VaryWords:
+		for _, word := range row.Words {
+			with(func(r *request.Request) { row.Put(r, f.Name, word, true) })
 		}
-	case rulebook.FieldHost:
+	case rulebook.VaryHosts:
 		for _, host := range s.hosts(tests) {
-			with(func(r *request.Request) { r.Address.Host = host })
+			with(func(r *request.Request) { row.Put(r, f.Name, host, true) })
 		}
-	case rulebook.FieldPort:
+	case rulebook.VaryNumbers:
 		for _, n := range bounds(tests) {
-			if n > 0 && n < 65536 {
-				with(func(r *request.Request) { r.Address.Port = int(n) })
+			if vary.Low <= n && n <= vary.High {
+				with(func(r *request.Request) { row.Set(r, n) })
 			}
 		}
-	case rulebook.FieldBody:
-		for _, n := range bounds(tests) {
-			if n >= 0 {
-				with(func(r *request.Request) { r.Body = n })
-			}
-		}
-	case rulebook.FieldTime:
-		for _, n := range bounds(tests) {
-			with(func(r *request.Request) { r.Time = time.UnixMicro(n).UTC() })
-		}
-	case rulebook.FieldClient:
+	case rulebook.VaryClients:
 		for _, a := range engine.Clients(tests) {
 			with(func(r *request.Request) { r.Client = a })
 		}
-	case rulebook.FieldUser:
-		if s.asks {
-			s.doubt("who is let in is not known here")
-		}
-	case rulebook.FieldMethod, rulebook.FieldQuery, rulebook.FieldHeader, rulebook.FieldCookie:
-		with(func(r *request.Request) { put(r, f, "", false) })
-		for _, text := range s.texts(tests) {
-			with(func(r *request.Request) { put(r, f, text, true) })
+	case rulebook.VaryTexts:
+		with(func(r *request.Request) { row.Put(r, f.Name, "", false) })
+		for _, text := range s.texts(tests, vary.All(f)) {
+			with(func(r *request.Request) { row.Put(r, f.Name, text, true) })
 			says := rulebook.Test{Field: f, Values: []rulebook.Value{{Kind: rulebook.ValueText, Text: text}}}
 			if !s.Holds(&says, &out[len(out)-1]) {
 				s.doubt("no request could be made of which %s is %q", f, text)
 			}
+		}
+	case rulebook.VaryNot:
+		if f.Kind != rulebook.FieldUser || s.asks { // nobody is let in where nobody is asked
+			s.doubt("%s", vary.Why)
 		}
 	default:
 		s.doubt("which values %s can have is not known", f)
@@ -568,77 +554,10 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 	return out
 }
 
-// textsOf are the texts that a field can have: the method, a query or one of its
-// parameters, a header field or a cookie.
-func textsOf(f rulebook.Field) *pattern.Lang {
-	switch {
-	case f.Kind == rulebook.FieldMethod:
-		return pattern.Methods()
-	case f.Kind == rulebook.FieldQuery && f.Name == "":
-		return pattern.Queries()
-	case f.Kind == rulebook.FieldQuery:
-		return pattern.Parameters()
-	case f.Kind == rulebook.FieldCookie:
-		return pattern.CookieValues()
-	}
-	return pattern.HeaderValues()
-}
-
-// put gives a field of a request another text, or none. The field is one that has textsOf.
-func put(r *request.Request, f rulebook.Field, text string, present bool) {
-	switch f.Kind {
-	case rulebook.FieldMethod:
-		r.Method = text // without one it is GET
-	case rulebook.FieldQuery:
-		var pairs []string
-		if f.Name != "" {
-			pairs = slices.DeleteFunc(strings.Split(r.Address.Query, "&"), func(pair string) bool {
-				name, _, _ := strings.Cut(pair, "=")
-				decoded, err := url.QueryUnescape(name)
-				return pair == "" || name == f.Name || err == nil && decoded == f.Name
-			})
-			text = queryText(f.Name) + "=" + queryText(text)
-		}
-		if present {
-			pairs = append(pairs, text)
-		}
-		r.Address.Query = strings.Join(pairs, "&")
-		r.Address.HasQuery = len(pairs) > 0
-	case rulebook.FieldHeader:
-		r.Headers = slices.DeleteFunc(slices.Clone(r.Headers), func(h request.Header) bool { return strings.EqualFold(h.Name, f.Name) })
-		if present {
-			r.Headers = append(r.Headers, request.Header{Name: headerName(f.Name), Value: text})
-		}
-	case rulebook.FieldCookie:
-		var pairs []string
-		all, _ := r.Get("Cookie")
-		for pair := range strings.SplitSeq(all, ";") {
-			if name, _, _ := strings.Cut(strings.TrimSpace(pair), "="); name != "" && name != f.Name {
-				pairs = append(pairs, strings.TrimSpace(pair))
-			}
-		}
-		if present {
-			pairs = append(pairs, f.Name+"="+text)
-		}
-		put(r, rulebook.Field{Kind: rulebook.FieldHeader, Name: "cookie"}, strings.Join(pairs, "; "), len(pairs) > 0)
-	}
-}
-
-// headerName writes a field name as people do.
-func headerName(name string) string {
-	words := strings.Split(name, "-")
-	for i, w := range words {
-		if w != "" {
-			words[i] = strings.ToUpper(w[:1]) + w[1:]
-		}
-	}
-	return strings.Join(words, "-")
-}
-
 // addQuery adds a parameter, or with no name a whole query, to a request.
 func addQuery(r *request.Request, name, text string) {
 	if name != "" {
-		text = name + "=" + queryText(text)
+		text = name + "=" + request.ParameterText(text)
 	} else if text == "" {
 		return
 	} else {
@@ -725,8 +644,7 @@ func (s *search) signs(of string, all pattern.Machine, alphabet string, words []
 }
 
 // texts gives a text for each combination of answers that tests of a field can have.
-func (s *search) texts(tests []*rulebook.Test) []string {
-	all := textsOf(tests[0].Field)
+func (s *search) texts(tests []*rulebook.Test, all *pattern.Lang) []string {
 	seen := map[string]bool{}
 	var plain, words []string
 	var sets []textSet

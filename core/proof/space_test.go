@@ -44,7 +44,7 @@ func everySort() []*request.Request {
 	header := func(name, value string) func(*request.Request) {
 		return func(r *request.Request) { r.Headers = append(r.Headers, request.Header{Name: name, Value: value}) }
 	}
-	vary(func(r *request.Request) { setScheme(r, "http") })
+	vary(func(r *request.Request) { r.Address.SetScheme("http") })
 	vary(func(r *request.Request) { r.Address.Path = "/b" }, func(r *request.Request) { r.Address.Path = "/ab" })
 	vary(func(r *request.Request) { r.Address.Host = "www.s.example" }, func(r *request.Request) { r.Address.Host = "tern.boats.s.example" })
 	vary(header("X", "a"), header("X", "ab"), header("X", "b"), header("X", "ac"), header("X", "c"))

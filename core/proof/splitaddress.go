@@ -66,7 +66,7 @@ func findSplits(c *checker) {
 			for _, name := range names {
 				other := *at
 				other.Address.Host = name.host
-				setScheme(&other, name.scheme)
+				other.Address.SetScheme(name.scheme)
 				if other.Address == at.Address || !c.shows(&other, folder.File) {
 					continue
 				}
@@ -151,7 +151,7 @@ func (c *checker) tellNames(s *rulebook.Site, f *Finding) {
 		alike := func(scheme string) bool {
 			req := *f.Other
 			req.Address.Host = n.host
-			setScheme(&req, scheme)
+			req.Address.SetScheme(scheme)
 			return n.host != main.Host && c.shows(&req, file)
 		}
 		switch {

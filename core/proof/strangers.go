@@ -38,17 +38,12 @@ func (c *checker) strangers(s *rulebook.Site, r *rulebook.Rule, text string) []*
 			}
 		}
 		for _, f := range copiedFields(r) {
-			switch f.Kind {
-			case rulebook.FieldQuery:
+			vary, texts := f.Row().Vary.(rulebook.VaryTexts)
+			switch {
+			case f.Kind == rulebook.FieldQuery:
 				with(req, func(r *request.Request) { addQuery(r, f.Name, text) })
-			case rulebook.FieldHeader:
-				if !strings.ContainsAny(text, "\r\n\x00") {
-					with(req, func(r *request.Request) { put(r, f, text, true) })
-				}
-			case rulebook.FieldCookie:
-				if !strings.ContainsAny(text, "\r\n\x00;") {
-					with(req, func(r *request.Request) { put(r, f, text, true) })
-				}
+			case texts && f.Row().Beside && vary.All(f).Match(text):
+				with(req, func(r *request.Request) { f.Row().Put(r, f.Name, text, true) })
 			}
 		}
 		for _, t := range r.Tests { // expressions whose groups are copied

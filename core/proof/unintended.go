@@ -117,9 +117,7 @@ var keywords = map[string]bool{"exists": true, "missing": true, "folder": true, 
 
 func (c *checker) bareKeyword(sp *space, r *rulebook.Rule) {
 	for _, t := range r.Tests {
-		switch t.Field.Kind {
-		case rulebook.FieldHeader, rulebook.FieldCookie, rulebook.FieldQuery:
-		default:
+		if _, texts := t.Field.Row().Vary.(rulebook.VaryTexts); !texts || t.Field.Row().Always {
 			continue
 		}
 		for _, v := range t.Values {

@@ -56,7 +56,7 @@ func anyLine(r *rand.Rand) string {
 
 // anyHeaders are of all requests that do not have them.
 func anyHeaders(r *rand.Rand) (out []request.Header) {
-	for _, h := range []request.Header{{Name: "Referer", Value: "https://r.example/y"}, {Name: "User-Agent", Value: "another bot"}, {Name: "Cookie", Value: "c=de"}, {Name: "Accept-Encoding", Value: "gzip"}, {Name: "H", Value: "x"}, {Name: "If-None-Match", Value: "*"}} {
+	for _, h := range []request.Header{{Name: "Referer", Value: "https://r.example/y"}, {Name: "User-Agent", Value: "another bot"}, {Name: "Cookie", Value: "c=de"}, {Name: "Accept-Encoding", Value: "gzip"}, {Name: "Accept-Language", Value: "de-AT, en;q=0.5"}, {Name: "H", Value: "x"}, {Name: "If-None-Match", Value: "*"}} {
 		if r.IntN(4) == 0 {
 			out = append(out, h)
 		}
@@ -122,7 +122,7 @@ func logBook(r *rand.Rand) string {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	test := func() string {
 		return pick("", "", " when ", " unless ") + pick("agent Bad", "agent *bot*", "agent absent", "agent plain ~(?<who>[a-z])+bot.*", "agent ~(?<who>B).* present", "referrer https://r.example/x", "referrer https://r.example/", "referrer absent", "referrer https://s.example/ ~https://(?<page>[rs]).*",
-			"client 192.0.2.0/24", "client 10.0.0.0/8 2001:db8::/32", "client absent", "time after 2026-03-01", "time before 2026-01-01", "query present", "query.q 1", "header.H present", "cookie.c de", "user present", "scheme http")
+			"client 192.0.2.0/24", "client 10.0.0.0/8 2001:db8::/32", "client absent", "time after 2026-03-01", "time before 2026-01-01", "query present", "query.q 1", "header.H present", "cookie.c de", "language de*", "user present", "scheme http")
 	}
 	lines := ""
 	for site, head := range []string{"site s address https://s.example files public hosts www.s.example", "site t address http://t.example:8080"} {
@@ -134,7 +134,7 @@ func logBook(r *rand.Rand) string {
 			if t := test(); strings.HasPrefix(t, " ") {
 				line += t
 			}
-			values := []string{"{path}", "{agent}", "{referrer}", "{client}", "{query.q}", "{time}", "{header.H}", "{host}"}
+			values := []string{"{path}", "{agent}", "{referrer}", "{client}", "{query.q}", "{time}", "{header.H}", "{language}", "{host}"}
 			if strings.Contains(line, "<who>") {
 				values = append(values, "{who}", "{who}")
 			}

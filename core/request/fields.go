@@ -1,7 +1,9 @@
 package request
 
 import (
+	"iter"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -59,4 +61,36 @@ func Date(s string) (time.Time, bool) {
 		return time.Time{}, false
 	}
 	return t, true
+}
+
+// Weighted gives the members of a field that lists what is accepted, in small letters, each
+// with its weight (RFC 9110, 12.4.2): 1 where none is said, 0 where it is none.
+func Weighted(value string) iter.Seq2[string, float64] {
+	return func(yield func(string, float64) bool) {
+		for _, item := range List(value) {
+			name, params, _ := strings.Cut(item, ";")
+			q := 1.0
+			for _, param := range strings.Split(params, ";") {
+				if key, value, ok := strings.Cut(param, "="); ok && strings.EqualFold(strings.TrimSpace(key), "q") {
+					q = weight(strings.TrimSpace(value))
+				}
+			}
+			if name = strings.ToLower(strings.TrimSpace(name)); name != "" && !yield(name, q) {
+				return
+			}
+		}
+	}
+}
+
+// weight reads a weight: up to 1, with up to three digits behind the point.
+func weight(s string) float64 {
+	whole, digits, _ := strings.Cut(s, ".")
+	if whole != "0" && whole != "1" || len(digits) > 3 || strings.Trim(digits, "0123456789") != "" {
+		return 0
+	}
+	q, _ := strconv.ParseFloat(whole+"."+digits+"0", 64)
+	if q > 1 {
+		return 0
+	}
+	return q
 }

@@ -1,6 +1,7 @@
 package request
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 )
@@ -22,6 +23,24 @@ func TestListsOfFields(t *testing.T) {
 		if got := Unquote(s); got != want {
 			t.Errorf("%s: %q, want %q", s, got, want)
 		}
+	}
+}
+
+func TestWeights(t *testing.T) {
+	for s, want := range map[string]float64{"0": 0, "1": 1, "0.5": 0.5, "0.123": 0.123, "1.000": 1, "0.": 0, "1.": 1, "0.1234": 0, "1.001": 0, "0x1p-2": 0, "1e-1": 0, "+0.5": 0, ".5": 0, "": 0, "2": 0, "-1": 0} {
+		for _, got := range Weighted("A;q=" + s) {
+			if got != want {
+				t.Errorf("weight %q: %v, want %v", s, got, want)
+			}
+			break
+		}
+	}
+	var got []string
+	for name, q := range Weighted("DE-at , fr; q=0.5,,;q=1, *;x=1;q=0") {
+		got = append(got, fmt.Sprint(name, " ", q))
+	}
+	if want := []string{"de-at 1", "fr 0.5", "* 0"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
 	}
 }
 

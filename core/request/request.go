@@ -96,6 +96,15 @@ func (a Address) Target() string {
 	return a.Path
 }
 
+// SetScheme gives the address another scheme, and its port with it, where that was the
+// default.
+func (a *Address) SetScheme(scheme string) {
+	if a.Port == DefaultPort(a.Scheme) {
+		a.Port = DefaultPort(scheme)
+	}
+	a.Scheme = scheme
+}
+
 // Sent is the length of the target as a browser sends it: what may not stand in a path
 // or a query goes over the wire as %XX (WHATWG URL, path and query percent-encode sets).
 func (a Address) Sent() int {

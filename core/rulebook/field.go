@@ -1,6 +1,6 @@
 package rulebook
 
-// Fields of a request, and the values that they are tested against.
+// Tests of fields, and the values that fields are tested against.
 
 import (
 	"math"
@@ -13,80 +13,6 @@ import (
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 )
-
-// A FieldKind is a field of a request, or a family of them.
-type FieldKind uint8
-
-const (
-	FieldScheme FieldKind = iota
-	FieldHost
-	FieldPort
-	FieldMethod
-	FieldPath
-	FieldAsked
-	FieldQuery  // the raw query, or one parameter of it
-	FieldHeader // a request header, by its lower-case name
-	FieldCookie // a cookie by its name
-	FieldClient // the address that the request comes from
-	FieldUser   // who was let in
-	FieldTime   // in microseconds since 1970, which hold every year of RFC 3339
-	FieldBody   // bytes
-	FieldFile   // what the tree has at the path
-)
-
-// A Field is one field: its kind and, in a family, its name ("" is the raw
-// query). Fields are comparable.
-type Field struct {
-	Kind FieldKind
-	Name string
-}
-
-// fieldNames are the plain fields, as they are written.
-var fieldNames = map[string]Field{
-	"scheme": {Kind: FieldScheme}, "host": {Kind: FieldHost}, "port": {Kind: FieldPort}, "method": {Kind: FieldMethod},
-	"path": {Kind: FieldPath}, "asked": {Kind: FieldAsked}, "query": {Kind: FieldQuery},
-	"agent": {FieldHeader, "user-agent"}, "referrer": {FieldHeader, "referer"},
-	"client": {Kind: FieldClient}, "user": {Kind: FieldUser}, "time": {Kind: FieldTime}, "body": {Kind: FieldBody}, "file": {Kind: FieldFile},
-}
-
-// String is the field as a rulebook writes it.
-func (f Field) String() string {
-	for name, field := range fieldNames {
-		if field == f {
-			return name
-		}
-	}
-	return [...]string{FieldQuery: "query.", FieldHeader: "header.", FieldCookie: "cookie."}[f.Kind] + f.Name
-}
-
-// Encoded reports whether the field's value is percent-encoded.
-func (f Field) Encoded() bool {
-	return f.Kind == FieldPath || f.Kind == FieldAsked || f.Kind == FieldQuery && f.Name == ""
-}
-
-// parseField reads a field's name; ok is false for one that is unknown.
-func parseField(s string) (Field, bool) {
-	if f, ok := fieldNames[s]; ok {
-		return f, true
-	}
-	family, name, ok := strings.Cut(s, ".")
-	if !ok || name == "" {
-		return Field{}, false
-	}
-	switch family {
-	case "query":
-		return Field{FieldQuery, name}, true
-	case "cookie":
-		return Field{FieldCookie, name}, true
-	case "header":
-		return Field{FieldHeader, strings.ToLower(name)}, true
-	}
-	return Field{}, false
-}
-
-// FieldWords are the fields as they are written, in the order in which they
-// are explained.
-var FieldWords = []string{"scheme", "host", "port", "method", "path", "asked", "query", "query.NAME", "header.NAME", "cookie.NAME", "agent", "referrer", "client", "user", "time", "body", "file"}
 
 // A Span is a run of numbers, both ends in it.
 type Span struct{ Low, High int64 }
@@ -114,7 +40,7 @@ func (b *builder) test(c *Clause) *Test {
 	}
 	var ok bool
 	if t.Field, ok = parseField(word.Text); !ok || word.Quoted {
-		b.errs.at(word, "`%s` is no field of a request%s", shorten(word.Text), orNearest(word.Text, FieldWords))
+		b.errs.at(word, "`%s` is no field of a request%s", shorten(word.Text), orNearest(word.Text, FieldWords()))
 		return nil
 	}
 	values := b.expand(c.Values[1:])
@@ -179,67 +105,81 @@ func (b *builder) value(t *Test, words []Word, v *Value) (*Value, int) {
 		}
 		return v, 1
 	}
-	switch t.Field.Kind {
-	case FieldClient:
-		return b.network(w, v), 1
-	case FieldPort, FieldTime, FieldBody:
-		return b.span(t.Field.Kind, words, v)
-	case FieldFile:
-		if w.Quoted || !slices.Contains([]string{"exists", "folder", "missing"}, w.Text) {
-			b.errs.at(w, "the tree is asked for `exists`, `folder` or `missing`, not %s", w.Quote())
-			return nil, 1
-		}
-		return v, 1
-	case FieldPath, FieldAsked, FieldHost:
-		return b.patternValue(t.Field, w, v), 1
-	case FieldScheme:
-		v.Text = strings.ToLower(v.Text)
-		if v.Text != "http" && v.Text != "https" {
-			b.errs.at(w, "a scheme is `http` or `https`, not %s", w.Quote())
-			return nil, 1
-		}
-		return v, 1
-	case FieldMethod:
-		if upper := strings.ToUpper(w.Text); upper != w.Text && !strings.HasPrefix(w.Text, "~") {
-			b.errs.at(w, "methods are written in capitals: %s", upper)
-			return nil, 1
-		}
-	}
-	return b.textValue(w, v), 1
+	return t.Field.Row().read(b, t, words, v)
 }
 
-func (b *builder) textValue(w Word, v *Value) *Value {
-	switch {
+func (b *builder) schemeValue(_ *Test, words []Word, v *Value) (*Value, int) {
+	v.Text = strings.ToLower(v.Text)
+	if v.Text != "http" && v.Text != "https" {
+		b.errs.at(words[0], "a scheme is `http` or `https`, not %s", words[0].Quote())
+		return nil, 1
+	}
+	return v, 1
+}
+
+func (b *builder) methodValue(t *Test, words []Word, v *Value) (*Value, int) {
+	if w := words[0]; strings.ToUpper(w.Text) != w.Text && !strings.HasPrefix(w.Text, "~") {
+		b.errs.at(w, "methods are written in capitals: %s", strings.ToUpper(w.Text))
+		return nil, 1
+	}
+	return b.textValue(t, words, v)
+}
+
+func (b *builder) languageValue(t *Test, words []Word, v *Value) (*Value, int) {
+	w := words[0]
+	switch low := strings.ToLower(w.Text); {
+	case strings.HasPrefix(w.Text, "~"):
+	case low != w.Text:
+		b.errs.at(w, "languages are compared in small letters: write %s", low)
+		return nil, 1
+	case !isLanguage(strings.TrimRight(low, "-*")) && strings.Trim(low, "*") != "":
+		b.errs.at(w, "%s is no language: write one like de, de-at or de*", w.Quote())
+		return nil, 1
+	}
+	return b.textValue(t, words, v)
+}
+
+func (b *builder) treeValue(_ *Test, words []Word, v *Value) (*Value, int) {
+	if w := words[0]; w.Quoted || !slices.Contains([]string{"exists", "folder", "missing"}, w.Text) {
+		b.errs.at(w, "the tree is asked for `exists`, `folder` or `missing`, not %s", w.Quote())
+		return nil, 1
+	}
+	return v, 1
+}
+
+func (b *builder) textValue(_ *Test, words []Word, v *Value) (*Value, int) {
+	switch w := words[0]; {
 	case w.Quoted:
 	case strings.HasPrefix(w.Text, "~"):
 		re, err := pattern.TextRegexp(w.Text[1:])
 		if err != nil {
 			b.errs.pattern(w, err, 1)
-			return nil
+			return nil, 1
 		}
 		v.Kind, v.Regexp = ValueRegexp, re
 	case strings.Contains(w.Text, "*"):
 		v.Kind, v.Glob = ValueGlob, strings.Split(w.Text, "*")
 	}
-	return v
+	return v, 1
 }
 
-func (b *builder) patternValue(f Field, w Word, v *Value) *Value {
+func (b *builder) patternValue(t *Test, words []Word, v *Value) (*Value, int) {
+	f, w := t.Field, words[0]
 	text := w.Text
 	switch {
 	case w.Quoted: // plain text
 		text = pattern.Escape(text)
 	case strings.HasPrefix(w.Text, "~"):
 		if f.Kind == FieldHost {
-			return b.textValue(w, v)
+			return b.textValue(t, words, v)
 		}
 		p, err := pattern.PathRegexp(w.Text[1:], false)
 		if err != nil {
 			b.errs.pattern(w, err, 0)
-			return nil
+			return nil, 1
 		}
 		v.Kind, v.Pattern = ValuePattern, p
-		return v
+		return v, 1
 	}
 	read := pattern.Host
 	if f.Kind != FieldHost {
@@ -251,50 +191,79 @@ func (b *builder) patternValue(f Field, w Word, v *Value) *Value {
 	}
 	if err != nil {
 		b.errs.pattern(w, err, 0)
-		return nil
+		return nil, 1
 	}
 	v.Kind, v.Pattern = ValuePattern, p
 	if literal, ok := p.Literal(); ok {
 		v.Kind, v.Text = ValueText, literal
 	}
-	return v
+	return v, 1
 }
 
-func (b *builder) network(w Word, v *Value) *Value {
+func (b *builder) networkValue(_ *Test, words []Word, v *Value) (*Value, int) {
+	w := words[0]
 	v.Kind = ValueNetwork
 	if !strings.Contains(w.Text, "/") {
 		if addr, err := netip.ParseAddr(w.Text); err == nil && addr.Zone() == "" {
 			addr = addr.Unmap()
 			v.Network = netip.PrefixFrom(addr, addr.BitLen())
-			return v
+			return v, 1
 		}
 	}
 	block, err := netip.ParsePrefix(w.Text)
 	if err != nil {
 		b.errs.at(w, "%s is neither an address like 192.0.2.7 or 2001:db8::7 nor a network like 192.0.2.0/24", w.Quote())
-		return nil
+		return nil, 1
 	}
 	if block.Masked() != block {
 		b.errs.at(w, "%s has bits beyond its length: write %s", w.Text, block.Masked())
-		return nil
+		return nil, 1
 	}
 	if block.Addr().Is4In6() && block.Bits() >= 96 {
 		block = netip.PrefixFrom(block.Addr().Unmap(), block.Bits()-96)
 	}
 	v.Network = block
-	return v
+	return v, 1
 }
 
-// span reads a number, or bounds of one.
-func (b *builder) span(f FieldKind, words []Word, v *Value) (*Value, int) {
-	v.Kind, v.Span = ValueSpan, Span{0, math.MaxInt64}
-	if f == FieldTime {
-		v.Span.Low = math.MinInt64
-	}
-	if f == FieldPort {
-		v.Span = Span{0, 65535}
-	}
-	all := v.Span
+// A unit says how the numbers of a field are written.
+type unit struct {
+	all   Span
+	timed bool // bounds are called after and before
+	read  func(b *builder, w Word) (int64, bool)
+}
+
+var (
+	portUnit = unit{all: Span{0, 65535}, read: func(b *builder, w Word) (int64, bool) {
+		n, err := strconv.ParseInt(w.Text, 10, 64)
+		if err != nil || n < 0 || n > 65535 {
+			b.errs.at(w, "%s is no port: write a number up to 65535", w.Quote())
+			return 0, false
+		}
+		return n, true
+	}}
+	timeUnit = unit{all: Span{math.MinInt64, math.MaxInt64}, timed: true, read: func(b *builder, w Word) (int64, bool) {
+		for _, form := range []string{time.RFC3339, time.DateOnly} {
+			if t, err := time.Parse(form, w.Text); err == nil {
+				if t.Nanosecond()%1000 != 0 {
+					b.errs.at(w, "%s is finer than a microsecond: leave the last digits out", w.Quote())
+				}
+				return t.UnixMicro(), true
+			}
+		}
+		b.errs.at(w, "%s is no time: write 2026-03-01 or 2026-03-01T08:00:00Z", w.Quote())
+		return 0, false
+	}}
+	bodyUnit = unit{all: Span{0, math.MaxInt64}, read: (*builder).size}
+)
+
+// spanOf gives what reads a number of a unit, or bounds of one.
+func spanOf(u unit) func(b *builder, t *Test, words []Word, v *Value) (*Value, int) {
+	return func(b *builder, _ *Test, words []Word, v *Value) (*Value, int) { return b.span(u, words, v) }
+}
+
+func (b *builder) span(u unit, words []Word, v *Value) (*Value, int) {
+	v.Kind, v.Span = ValueSpan, u.all
 	used, low, high := 0, false, false
 	for used+1 < len(words) && !words[used].Quoted {
 		word := words[used]
@@ -303,12 +272,12 @@ func (b *builder) span(f FieldKind, words []Word, v *Value) (*Value, int) {
 		if !lower && !upper || lower && low || upper && high {
 			break
 		}
-		if timed := word.Text == "after" || word.Text == "before"; timed != (f == FieldTime) {
+		if timed := word.Text == "after" || word.Text == "before"; timed != u.timed {
 			right := map[string]string{"over": "after", "below": "before", "after": "over", "before": "below"}[word.Text]
 			b.errs.at(word, "`%s` does not go with this field: write `%s`", word.Text, right)
 			return nil, used + 2
 		}
-		n, ok := b.number(f, words[used+1])
+		n, ok := u.read(b, words[used+1])
 		if !ok {
 			return nil, used + 2
 		}
@@ -323,7 +292,7 @@ func (b *builder) span(f FieldKind, words []Word, v *Value) (*Value, int) {
 		used += 2
 	}
 	if used == 0 {
-		n, ok := b.number(f, words[0])
+		n, ok := u.read(b, words[0])
 		if !ok {
 			return nil, 1
 		}
@@ -341,36 +310,11 @@ func (b *builder) span(f FieldKind, words []Word, v *Value) (*Value, int) {
 	case v.Span.Low > v.Span.High:
 		b.errs.at(words[0], "`%s` can never hold: the bounds leave nothing between them", v.Word)
 		return nil, used
-	case v.Span.Low <= all.Low && v.Span.High >= all.High:
+	case v.Span.Low <= u.all.Low && v.Span.High >= u.all.High:
 		b.errs.at(words[0], "`%s` always holds: leave it out", v.Word)
 		return nil, used
 	}
 	return v, used
-}
-
-// number reads a port, an instant or a size.
-func (b *builder) number(f FieldKind, w Word) (int64, bool) {
-	switch f {
-	case FieldTime:
-		for _, form := range []string{time.RFC3339, time.DateOnly} {
-			if t, err := time.Parse(form, w.Text); err == nil {
-				if t.Nanosecond()%1000 != 0 {
-					b.errs.at(w, "%s is finer than a microsecond: leave the last digits out", w.Quote())
-				}
-				return t.UnixMicro(), true
-			}
-		}
-		b.errs.at(w, "%s is no time: write 2026-03-01 or 2026-03-01T08:00:00Z", w.Quote())
-		return 0, false
-	case FieldBody:
-		return b.size(w)
-	}
-	n, err := strconv.ParseInt(w.Text, 10, 64)
-	if err != nil || n < 0 || n > 65535 {
-		b.errs.at(w, "%s is no port: write a number up to 65535", w.Quote())
-		return 0, false
-	}
-	return n, true
 }
 
 // size reads a number of bytes with its unit.
@@ -432,19 +376,9 @@ func (b *builder) checkSense(t *Test, c *Clause) {
 	hasText := func(s string) bool {
 		return slices.ContainsFunc(t.Values, func(v Value) bool { return v.Kind == ValueText && v.Text == s })
 	}
-	everything := has(ValuePresent) && has(ValueAbsent)
-	nothing := false
-	switch t.Field.Kind {
-	case FieldScheme:
-		everything = everything || hasText("http") && hasText("https")
-		fallthrough
-	case FieldHost, FieldPort, FieldMethod, FieldPath, FieldAsked, FieldBody:
-		everything = everything || has(ValuePresent)
-		nothing = len(t.Values) == 1 && has(ValueAbsent)
-	case FieldFile:
-		everything = everything || has(ValuePresent) || hasText("exists") && hasText("folder") && hasText("missing")
-		nothing = len(t.Values) == 1 && has(ValueAbsent)
-	}
+	row := t.Field.Row()
+	everything := has(ValuePresent) && (has(ValueAbsent) || row.Always) || len(row.Words) > 0 && !slices.ContainsFunc(row.Words, func(s string) bool { return !hasText(s) })
+	nothing := row.Always && len(t.Values) == 1 && has(ValueAbsent)
 	if t.Unless {
 		everything, nothing = nothing, everything
 	}

@@ -87,7 +87,7 @@ func (w *writer) entry(name string, site int) string {
 	}
 	kind := w.pick(kinds...)
 	line := kind + " " + name + w.selectors(site)
-	names := []string{"{path}", "{asked}", "{host}", "{query.q}", "{header.H}", "{cookie.c}", "{agent}", "{referrer}", "{client}", "{user}", "{time}", "{body}", "{method}", "{scheme}", "{port}", "{query}"}
+	names := []string{"{path}", "{asked}", "{host}", "{query.q}", "{header.H}", "{cookie.c}", "{agent}", "{referrer}", "{language}", "{client}", "{user}", "{time}", "{body}", "{method}", "{scheme}", "{port}", "{query}"}
 	if strings.Contains(line, ":x") {
 		names = append(names, "{x}", "{x|lower}", "{x|upper|dashes}")
 	}
@@ -160,7 +160,7 @@ func (w *writer) selectors(site int) string {
 	for range w.IntN(3) {
 		field := w.pick("scheme http", "scheme https", "host s.example www.s.example", "host *.s.example", "host ~w+\\.s\\..*", "port 443", "port over 1024", "port over 80 below 9000", "method GET HEAD", "method ~P.*",
 			"path /a*", "path ~/b/.*", "path \"/ä/x y.html\"", "asked /:x/*", "asked /a", "query absent", "query present", "query q=1*", "query.q 1 {words}", "query.q ~(?<y>[a-z]+)", "header.H x", "header.H absent", "cookie.c {words}", "cookie.c ~d.",
-			"agent *bot*", "agent ~.*(?:spider|bot).*", "referrer absent", "referrer https://r.example/*", "client {nets}", "client 10.0.0.0/8 203.0.113.9", "client absent", "user a", "user present", "time after 2026-03-01", "time after 2026-01-01 before 2026-06-01", "time present", "body over 3B", "body below 3B", "body 0")
+			"agent *bot*", "agent ~.*(?:spider|bot).*", "referrer absent", "referrer https://r.example/*", "client {nets}", "client 10.0.0.0/8 203.0.113.9", "client absent", "language de*", "language de-at fr", "language absent", "language ~e.", "user a", "user present", "time after 2026-03-01", "time after 2026-01-01 before 2026-06-01", "time present", "body over 3B", "body below 3B", "body 0")
 		if site != 1 && w.IntN(6) == 0 {
 			field = w.pick("file exists", "file missing", "file folder missing")
 		}
@@ -180,7 +180,7 @@ func AnyRequest(r *rand.Rand) *request.Request {
 		panic(err)
 	}
 	req := &request.Request{Method: w.pick("GET", "GET", "GET", "HEAD", "POST", "PUT", "OPTIONS"), Address: address}
-	for _, h := range []request.Header{{Name: "H", Value: "x"}, {Name: "Cookie", Value: "c=de"}, {Name: "User-Agent", Value: "a bot"}, {Name: "Referer", Value: "https://r.example/x"}, {Name: "Accept-Encoding", Value: w.pick("gzip, br", "zstd;q=0.5, *;q=0.1", "identity")},
+	for _, h := range []request.Header{{Name: "H", Value: "x"}, {Name: "Cookie", Value: "c=de"}, {Name: "Accept-Language", Value: w.pick("de-AT, en;q=0.8", "en;q=0.5, fr", "*", "x_y")}, {Name: "User-Agent", Value: "a bot"}, {Name: "Referer", Value: "https://r.example/x"}, {Name: "Accept-Encoding", Value: w.pick("gzip, br", "zstd;q=0.5, *;q=0.1", "identity")},
 		{Name: "Range", Value: w.pick("bytes=0-1", "bytes=5000-")}, {Name: "If-None-Match", Value: w.pick("*", `"v"`)}, {Name: "Authorization", Value: w.pick("Basic YTpi", "Basic YTp4")}} {
 		if w.IntN(5) == 0 {
 			req.Headers = append(req.Headers, h)

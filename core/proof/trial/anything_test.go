@@ -150,7 +150,7 @@ func everything() []string {
 	for _, clause := range []string{"on", "in", "when", "unless", "ignoring", "example", "accept"} {
 		out = append(out, "any "+clause)
 	}
-	for _, f := range rulebook.FieldWords {
+	for _, f := range rulebook.FieldWords() {
 		out = append(out, "field "+strings.TrimSuffix(f, ".NAME"))
 	}
 	for kind := rulebook.ValueText; kind <= rulebook.ValueAbsent; kind++ {
@@ -196,7 +196,7 @@ func count(used map[string]int, book *rulebook.Book) {
 		}
 		for _, t := range r.Tests {
 			name := t.Field.String()
-			if slices.Contains(rulebook.FieldWords, name) {
+			if slices.Contains(rulebook.FieldWords(), name) {
 				used["field "+name]++
 			} else {
 				used["field "+strings.SplitN(name, ".", 2)[0]]++
