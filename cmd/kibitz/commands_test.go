@@ -102,7 +102,7 @@ func TestFlagsThatCannotBeRead(t *testing.T) {
 		{[]string{"demo", "list.txt"}, "list.txt is a file: name a new folder"},
 		{[]string{"demo", "public"}, "public is not empty"},
 		{[]string{"tide"}, `there is no command "tide"; there are demo, check`},
-		{[]string{"replay", "-list", "tape", "list.txt"}, "-list is one of plain"},
+		{[]string{"replay", "-list", "tape", "list.txt"}, "-list is one of csv"},
 		{[]string{"replay", "-since", "noon", "list.txt"}, "-since"},
 		{[]string{"replay", "-merge", "-each", "list.txt"}, "takes no flag that chooses"},
 		{[]string{"replay", "public"}, "public is a folder"},

@@ -32,42 +32,34 @@ type chunk struct {
 	buf    []byte // that text is a part of, to be used again; may be nil
 }
 
-// A form is how lines are read. The zero form is for access logs.
+// A form is how lines are read.
 type form struct {
-	read   list.LineReader
-	fields []string // of the W3C form
-	json   bool
-}
-
-// comment reports whether a line is blank or a comment.
-func (f *form) comment(line []byte) bool {
-	if f.json {
-		return len(bytes.TrimSpace(line)) == 0
-	}
-	return list.Comment(line)
+	read    list.LineReader // nil for access logs
+	comment func(line []byte) bool
+	fields  []string // of the W3C form
 }
 
 // formOf gives how lines of a format are read; W3C logs say more of it.
 func formOf(format list.Format, e *engine.Engine, o Options) form {
-	switch format {
-	case list.FormatJSONL:
-		return form{read: list.JSONL(o.base(e)), json: true}
-	case list.FormatW3C:
+	if format == list.FormatW3C {
 		return w3cForm(nil, e, o)
 	}
-	return form{}
+	var f form
+	f.read, f.comment = list.Lines(format, list.Options{Base: o.base(e), Fields: o.Fields})
+	return f
 }
 
 // w3cForm is for lines that have these fields.
 func w3cForm(fields []string, e *engine.Engine, o Options) form {
 	base := o.base(e)
-	return form{read: list.NewW3C(fields, base, e.Inputs(base.Host).Matters).Read, fields: fields}
+	return form{read: list.NewW3C(fields, base, e.Inputs(base.Host).Matters).Read, comment: list.Comment, fields: fields}
 }
 
 // Quick reports whether the sums of a list of a format are found on the fast road: in a
 // file of which any part can be read first, if parts is set.
 func Quick(format list.Format, parts bool) bool {
-	return format == list.FormatLog || format == list.FormatJSONL || format == list.FormatW3C && !parts
+	lines, anywhere := list.ByLine(format)
+	return lines && (anywhere || !parts)
 }
 
 // A Progress is told how far a log has been read.

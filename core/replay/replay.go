@@ -62,12 +62,13 @@ func outcome(e *engine.Engine, name string, item *list.Item) *Result {
 // Options say how requests are replayed.
 type Options struct {
 	Workers int
-	Base    request.Address  // what paths are asked of; if it is empty, the first site
-	Headers []request.Header // of every request that does not have them
-	Stop    *atomic.Bool     // set: the replay ends early; nil: never
-	Choice                   // of what is counted and shown
-	Each    func(*Result)    // called for every result, in the order of the lists; may be nil
-	Whole   bool             // Each looks at the header of answers, too, which takes longer to predict
+	Base    request.Address   // what paths are asked of; if it is empty, the first site
+	Headers []request.Header  // of every request that does not have them
+	Fields  map[string]string // as in list.Options
+	Stop    *atomic.Bool      // set: the replay ends early; nil: never
+	Choice                    // of what is counted and shown
+	Each    func(*Result)     // called for every result, in the order of the lists; may be nil
+	Whole   bool              // Each looks at the header of answers, too, which takes longer to predict
 }
 
 func (o *Options) stopped() bool { return o.Stop != nil && o.Stop.Load() }

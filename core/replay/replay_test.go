@@ -682,7 +682,7 @@ func FuzzLists(f *testing.F) {
 		if len(text) > 1<<12 {
 			return
 		}
-		form := list.Formats[uint(format)%uint(len(list.Formats))]
+		form := list.Formats()[uint(format)%uint(len(list.Formats()))]
 		in := []byte(text)
 		var packed bytes.Buffer
 		switch uint(packing) % 4 {

@@ -139,7 +139,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		}
 	}
 	for _, name := range lists {
-		counts, err := r.readList(name, f.format, base, send)
+		counts, err := r.readList(name, &f.listFlags, base, send)
 		if r.sayRead(name, counts); err != nil && !isPartial(err) {
 			close(items)
 			return 0, err

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"flag"
@@ -96,16 +97,42 @@ Exit status 1: there are loops or unmet expectations.`,
 }
 
 // listFlags say how lists are read.
-type listFlags struct{ format, base string }
+type listFlags struct {
+	format, base string
+	fields       fieldsFlag
+}
+
+// fieldsFlag are the names of a JSON log, by what they tell.
+type fieldsFlag map[string]string
+
+func (f *fieldsFlag) String() string { return "" }
+
+func (f *fieldsFlag) Set(text string) error {
+	*f = fieldsFlag{}
+	for pair := range strings.SplitSeq(text, ",") {
+		part, name, _ := strings.Cut(pair, "=")
+		if !slices.Contains(list.EventParts(), part) || name == "" {
+			return fmt.Errorf("%q is not like url=NAME: what can be named is %s", pair, strings.Join(list.EventParts(), ", "))
+		}
+		(*f)[part] = name
+	}
+	return nil
+}
 
 func (f *listFlags) setup(flags *flag.FlagSet) {
 	flags.StringVar(&f.format, "list", "", "the `format` of the lists: "+formatNames()+" (default: told by content)")
+	flags.Var(&f.fields, "fields", "the `NAMES` of a JSON log by what they tell, like url=request.uri,status=code; they come before those that are known")
 	flags.StringVar(&f.base, "base", "", "the `URL` of the site that the paths of the lists are asked of, like http://www.s.example (default: the first site's address)")
 }
 
 // checkFormat refuses a format of lists that there is not; "" is told by content.
 func (f *listFlags) checkFormat() error {
-	if f.format == "" || slices.Contains(list.Formats, list.Format(f.format)) {
+	if len(f.fields) > 0 {
+		if f.format = cmp.Or(f.format, string(list.FormatJSONLog)); f.format != string(list.FormatJSONLog) {
+			return usagef("-fields goes with -list %s", list.FormatJSONLog)
+		}
+	}
+	if f.format == "" || slices.Contains(list.Formats(), list.Format(f.format)) {
 		return nil
 	}
 	return usagef("-list is one of %s, not %s", formatNames(), f.format)
@@ -127,8 +154,8 @@ func (f *listFlags) address(e *engine.Engine) (request.Address, error) {
 }
 
 // listOptions say how a list is read; another that it names lies beside it.
-func listOptions(name string, format list.Format, base request.Address) list.Options {
-	o := list.Options{Base: base, Format: format}
+func (f *listFlags) listOptions(name string, format list.Format, base request.Address) list.Options {
+	o := list.Options{Base: base, Format: format, Fields: f.fields}
 	if name != "-" {
 		o.Open = func(other string) (io.ReadCloser, error) { return openPlain(filepath.Join(filepath.Dir(name), other)) }
 	}
@@ -150,7 +177,7 @@ func openPlain(name string) (io.ReadCloser, error) {
 
 func formatNames() string {
 	var names []string
-	for _, f := range list.Formats {
+	for _, f := range list.Formats() {
 		names = append(names, string(f))
 	}
 	return strings.Join(names, ", ")
@@ -341,7 +368,7 @@ func unreadable(name string, c list.Counts) error {
 }
 
 func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Result)) replay.Options {
-	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Stop: stop, Choice: f.chosen, Each: each, Whole: r.as == "jsonl"}
+	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Fields: f.fields, Stop: stop, Choice: f.chosen, Each: each, Whole: r.as == "jsonl"}
 }
 
 // finish shows the sums, and gives the exit status.
@@ -440,7 +467,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		return told(replay.LogStream(e, name, unpacked, format, r.options(f, stop, nil)))
 	}
 	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
-		return list.Read(unpacked, listOptions(name, format, base), yield)
+		return list.Read(unpacked, f.listOptions(name, format, base), yield)
 	}}
 	return told(replay.Run(e, []replay.Source{source}, r.options(f, stop, show)))
 }

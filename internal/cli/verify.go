@@ -104,7 +104,7 @@ func (f *verifyFlags) check(args []string) error {
 }
 
 // readList reads a list to its end.
-func (r *run) readList(name, format string, base request.Address, yield func(*list.Item)) (list.Counts, error) {
+func (r *run) readList(name string, f *listFlags, base request.Address, yield func(*list.Item)) (list.Counts, error) {
 	in, err := r.open(name)
 	if err != nil {
 		return list.Counts{}, err
@@ -114,7 +114,7 @@ func (r *run) readList(name, format string, base request.Address, yield func(*li
 	if err != nil {
 		return list.Counts{}, fmt.Errorf("%s: %w", name, err)
 	}
-	counts, err := list.Read(unpacked, listOptions(name, list.Format(format), base), yield)
+	counts, err := list.Read(unpacked, f.listOptions(name, list.Format(f.format), base), yield)
 	switch cut := damaged(name, counts, err); {
 	case cut != nil:
 		return counts, cut
@@ -156,7 +156,7 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 	start := time.Now()
 	for _, name := range names {
 		var items []*list.Item
-		counts, err := r.readList(name, f.format, base, func(item *list.Item) { items = append(items, item) })
+		counts, err := r.readList(name, &f.listFlags, base, func(item *list.Item) { items = append(items, item) })
 		if r.sayRead(name, counts); err != nil && !isPartial(err) {
 			return 0, err
 		}

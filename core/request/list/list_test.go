@@ -125,6 +125,17 @@ func TestReaders(t *testing.T) {
 		{"json that verify has written", FormatResults, `{"results":[{"list":"l","line":1,"method":"GET","url":"https://s.example/a","status":200,"got":404,"request":{"headers":{"x-a":["b"]}}},{"url":7},{"method":"GET","url":"https://s.example/b","status":"app","skipped":"an application answers it"}]}`, "1 GET https://s.example/a got 404 [x-a: b]\n3 GET https://s.example/b", "2: should be a text"},
 		{"a JSON array", FormatJSONL, `[{"url":"/a"}]` + "\n", "", "1: a JSON array: write one object a line"},
 
+		{"json log, names with dots", FormatJSONLog, `{"timestamp":"2026-03-01T08:00:00Z","url.full":"https://t.example/a?b","http.request.method":"head","http.response.status_code":301,"http.response.header.location":["/c"],"client.address":"192.0.2.1","user_agent.original":"x","http.request.header.referer":["https://r.example/"],"http.request.body.size":7}` + "\n",
+			"1 HEAD https://t.example/a?b from 192.0.2.1 at 2026-03-01T08:00:00 body 7 got 301 to /c [referer: https://r.example/] [User-Agent: x]", ""},
+		{"json log, objects in objects", FormatJSONLog, `{"url":{"path":"/a","query":"b=c"},"http":{"request":{"method":"GET","header":{"accept_language":["de","en"]}},"response":{"status_code":"404"}},"client":{"address":"[2001:db8::1]:4711"}}` + "\n\n",
+			"1 GET https://s.example/a?b=c from 2001:db8::1 got 404 [accept-language: de, en]", ""},
+		{"json log, attributes and numbers for times", FormatJSONLog, `{"time":1772352000,"attributes":{"url.path":"/a"}}` + "\n" + `{"time":1772352000123,"attributes":{"url.path":"/b"}}` + "\n" + `{"time":"1772352000000000000","attributes":{"url.path":"/c"}}` + "\n",
+			"1 GET https://s.example/a at 2026-03-01T08:00:00\n2 GET https://s.example/b at 2026-03-01T08:00:00\n3 GET https://s.example/c at 2026-03-01T08:00:00", ""},
+		{"json log, the address in parts", FormatJSONLog, `{"url.path":"/a","server.address":"t.example"}` + "\n" + `{"url.path":"/b","server.address":"T.example","server.port":80}` + "\n" + `{"url.path":"/c","url.scheme":"http","server.address":"2001:db8::7","server.port":"8080"}` + "\n",
+			"1 GET https://t.example/a\n2 GET http://t.example/b\n3 GET http://[2001:db8::7]:8080/c", ""},
+		{"json log, broken", FormatJSONLog, `{"url.path":"/a"}` + "\n[]\n{\n" + `{"status":1}` + "\n" + `{"url.path":"/b","time":"noon"}` + "\n" + `{"url.path":"/c"} {"url.path":"/d"}` + "\n" + `{"url.path":"/e","http.response.status_code":7}` + "\n" + `null` + "\n",
+			"1 GET https://s.example/a", "2: no JSON object|3: no JSON object|4: names no address|5: no time|6: more than one|7: the status|8: no JSON object"},
+
 		{"har", FormatHAR, `{"log":{"version":"1.2","entries":[{"startedDateTime":"2026-03-01T00:00:00Z","request":{"method":"GET","url":"https://s.example/a","headers":[{"name":"Host","value":"x"},{"name":":path","value":"/"},{"name":"Accept","value":"*/*"}],"bodySize":-1},"response":{"status":301,"redirectURL":"/b"}},{"request":{"method":"GET","url":"data:x"}}]}}`, "1 GET https://s.example/a at 2026-03-01T00:00:00 got 301 to /b [Accept: */*]", "2: no http address"},
 		{"har, entries of another kind", FormatHAR, "\ufeff" + `{"log":{"creator":{"entries":["entries"]},"comment":"entries","entries":[{"request":5},{"request":{"url":"https://s.example/a","bodySize":1.5}},[],{"request":{"method":"GET","url":"https://s.example/b"}}],"pages":[1]}}`, "4 GET https://s.example/b", "1: cannot be read|2: cannot be read|3: cannot be read"},
 		{"har that is cut", FormatHAR, `{"log":{"entries":[{"request":{"method":"GET","url":"https://s.example/b"}},{"request":{"met`, "1 GET https://s.example/b\nerror: it is cut off or damaged (unexpected EOF)", "2: cannot be read any further"},
@@ -173,6 +184,17 @@ func TestReaders(t *testing.T) {
 	}
 }
 
+// What is named with -fields comes before the names that are known.
+func TestNamesOfAJSONLog(t *testing.T) {
+	var got []string
+	_, err := Read(strings.NewReader(`{"req":{"uri":"/a","verb":"PUT"},"url.full":"/b","code":404,"ms":5}`+"\n"), Options{Base: base, Format: FormatJSONLog, Fields: map[string]string{"url": "req.uri", "method": "req.verb", "status": "code"}}, func(i *Item) {
+		got = append(got, fmt.Sprint(i.Request.Method, " ", i.Request.Address, " ", i.Recorded))
+	})
+	if want := "PUT https://s.example/a 404"; err != nil || len(got) != 1 || got[0] != want {
+		t.Errorf("%q, %v; want %q", got, err, want)
+	}
+}
+
 func TestPackedLists(t *testing.T) {
 	var gz, zst bytes.Buffer
 	z := gzip.NewWriter(&gz)
@@ -209,12 +231,12 @@ func TestPackedLists(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	for _, s := range []string{"/a => 200\n  client x\n", "192.0.2.1" + at + `"GET /\x20 HTTP/1.1" 200 1 "-" "\"` + "\n", "url,status\n/a,\"", `{"url":"/a"}`, `{"log":{"entries":[{"request":{"url":"http://["}}]}}`,
+	for _, s := range []string{"/a => 200\n  client x\n", "192.0.2.1" + at + `"GET /\x20 HTTP/1.1" 200 1 "-" "\"` + "\n", "url,status\n/a,\"", `{"url":"/a"}`, `{"url.path":"/a","time":1e300}`, `{"url":{"path":"/"},"server.address":"::1","server.port":"x"}`, `{"log":{"entries":[{"request":{"url":"http://["}}]}}`,
 		"#Fields: cs-uri\n\"a", "<urlset><loc>x", "\x1f\x8b\x08", "\x28\xb5\x2f\xfd", "[] \"", `x [] "\x`} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, format := range append([]Format{""}, Formats...) {
+		for _, format := range append([]Format{""}, Formats()...) {
 			_, err := Read(strings.NewReader(text), Options{Base: base, Format: format}, func(i *Item) {
 				if i.Request == nil || i.Line < 1 {
 					t.Error("an item without a request or line")

@@ -14,6 +14,27 @@ import (
 	"kibitz/core/request"
 )
 
+const FormatLog Format = "log"
+
+func init() {
+	register(form{name: FormatLog, rank: rankLog, read: readLog, lines: true, parts: true, comment: Comment, detect: func(head []byte) bool {
+		for _, line := range bytes.SplitN(head, []byte("\n"), 20) {
+			var l Line
+			if len(line) > 0 && ParseLog(bytes.Clone(line), &l) == nil || looksLogged(line) {
+				return true
+			}
+		}
+		return false
+	}})
+}
+
+// looksLogged reports whether a line has the shape of an access log's, though
+// its request may be none.
+func looksLogged(line []byte) bool {
+	open := bytes.Index(line, []byte(" ["))
+	return open > 0 && open+30 < len(line) && line[open+28] == ']' && bytes.Contains(line[open:], []byte(`] "`))
+}
+
 // A Line is one line of an access log, in the common or combined form. Its texts are parts
 // of the line that was read. It remembers where they stand in it: pointers to them would
 // each cost something while the collector works.
@@ -497,7 +518,7 @@ func TargetAddress(target string, base request.Address) (request.Address, error)
 	return base, nil
 }
 
-func readLog(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
+func readLog(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) {
 	var c Counts
 	var l Line
 	err := eachLine(in, &c, func(number int, line []byte) {
@@ -509,7 +530,7 @@ func readLog(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, 
 			c.skip(number, 1, "%v", err)
 			return
 		}
-		item, err := l.Item(base)
+		item, err := l.Item(o.Base)
 		c.take(number, item, err, each)
 	})
 	return c, err

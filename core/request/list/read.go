@@ -3,9 +3,11 @@ package list
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -13,27 +15,73 @@ import (
 	"kibitz/core/request"
 )
 
-// A Format is a kind of request list.
+// A Format is a kind of request list. Each is told of in a file of its own.
 type Format string
 
+// A form is all that is said of a format. It stands in the format's own file.
+type form struct {
+	name    Format
+	rank    int                    // in what order formats are asked whether a list is theirs
+	detect  func(head []byte) bool // tells it by its first bytes, without blanks before them
+	read    func(in *bufio.Reader, o Options, each func(*Item)) (Counts, error)
+	line    func(o Options) LineReader // of lines that stand for themselves; nil for others
+	comment func(line []byte) bool     // tells such lines that are none
+	lines   bool                       // its lines stand for themselves, or need no more than a heading
+	parts   bool                       // and can be read from any of them on
+}
+
+// The ranks of formats: those that are told most surely come first.
 const (
-	FormatPlain   Format = "plain"
-	FormatCSV     Format = "csv"
-	FormatJSONL   Format = "jsonl"
-	FormatHAR     Format = "har"
-	FormatLog     Format = "log"
-	FormatW3C     Format = "w3c"
-	FormatSitemap Format = "sitemap"
-	FormatResults Format = "results" // what verify writes as JSON
+	rankMarkup = 10 * iota
+	rankObject
+	rankHeading
+	rankTable
+	rankLog
+	rankRest
 )
 
-// Formats are all that can be read from a file.
-var Formats = []Format{FormatPlain, FormatCSV, FormatJSONL, FormatHAR, FormatLog, FormatW3C, FormatSitemap, FormatResults}
+var forms []form
+
+func register(f form) {
+	if f.read == nil {
+		f.read = readEach(&f)
+	}
+	forms = append(forms, f)
+	slices.SortFunc(forms, func(a, b form) int { return cmp.Compare(a.rank, b.rank) })
+}
+
+// formOf gives all that is said of a format; the plain one's for one that there is not.
+func formOf(name Format) *form {
+	for i := range forms {
+		if forms[i].name == name {
+			return &forms[i]
+		}
+	}
+	return formOf(FormatPlain)
+}
+
+// Formats are the names of all that can be read from a file.
+func Formats() []Format {
+	var out []Format
+	for i := range forms {
+		out = append(out, forms[i].name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// ByLine reports whether each line of a format stands for itself, so that several can be
+// read at once; and whether from any of them on, without those before it.
+func ByLine(name Format) (lines, parts bool) {
+	f := formOf(name)
+	return f.lines, f.parts
+}
 
 // Options say how a list is read.
 type Options struct {
-	Base   request.Address // of relative addresses, and of logs, which name no host
-	Format Format          // "" to tell by content
+	Base   request.Address   // of relative addresses, and of logs, which name no host
+	Format Format            // "" to tell by content
+	Fields map[string]string // the names of a JSON log by what they tell, beside those that it knows
 	// Open opens another list that this one names, as a sitemap index does.
 	// nil: none is opened.
 	Open func(name string) (io.ReadCloser, error)
@@ -49,23 +97,8 @@ func Read(r io.Reader, o Options, each func(*Item)) (Counts, error) {
 		head, _ := in.Peek(detectSize)
 		o.Format = Detect(head)
 	}
-	switch o.Format {
-	case FormatCSV:
-		return readCSV(in, o.Base, each)
-	case FormatJSONL:
-		return readJSONL(in, o.Base, each)
-	case FormatHAR:
-		return readHAR(in, each)
-	case FormatLog:
-		return readLog(in, o.Base, each)
-	case FormatW3C:
-		return readW3C(in, o.Base, each)
-	case FormatSitemap:
-		return readSitemap(in, o, each)
-	case FormatResults:
-		return readResults(in, o.Base, each)
-	}
-	return Plain(in, o.Base, each)
+	f := formOf(o.Format)
+	return f.read(in, o, each)
 }
 
 // Damaged is the error of a list that is cut or damaged: what was read before it is
@@ -125,57 +158,45 @@ func Packed(head []byte) bool {
 func Detect(head []byte) Format {
 	head = bytes.TrimPrefix(head, []byte("\ufeff"))
 	text := bytes.TrimLeft(head, " \t\r\n")
-	first, _, _ := bytes.Cut(text, []byte("\n"))
-	switch {
-	case bytes.HasPrefix(text, []byte("<?xml")) || bytes.HasPrefix(text, []byte("<urlset")) || bytes.HasPrefix(text, []byte("<sitemapindex")):
-		return FormatSitemap
-	case bytes.HasPrefix(text, []byte("{")):
-		return detectObject(text)
-	case bytes.HasPrefix(text, []byte("#Version:")) || bytes.HasPrefix(text, []byte("#Software:")) || bytes.HasPrefix(text, []byte("#Fields:")) || bytes.HasPrefix(text, []byte("#Date:")) || bytes.HasPrefix(text, []byte("#Start-Date:")):
-		return FormatW3C
-	case bytes.HasPrefix(text, []byte("[")) && bytes.Contains(head, []byte(`"url"`)):
-		return FormatJSONL
-	case csvComma(string(first)) != 0:
-		return FormatCSV
-	}
-	for _, line := range bytes.SplitN(text, []byte("\n"), 20) {
-		var l Line
-		if len(line) > 0 && ParseLog(bytes.Clone(line), &l) == nil || looksLogged(line) {
-			return FormatLog
+	for i := range forms {
+		if forms[i].detect(text) {
+			return forms[i].name
 		}
 	}
 	return FormatPlain
 }
 
-// looksLogged reports whether a line has the shape of an access log's, though
-// its request may be none.
-func looksLogged(line []byte) bool {
-	open := bytes.Index(line, []byte(" ["))
-	return open > 0 && open+30 < len(line) && line[open+28] == ']' && bytes.Contains(line[open:], []byte(`] "`))
-}
-
-// detectObject tells what a JSON object is by its own names: those of others, further
-// in, do not count.
-func detectObject(text []byte) Format {
-	d := json.NewDecoder(bytes.NewReader(text))
-	d.Token() // {
+// topNames gives the names of a JSON object, each with the first byte of its value, as far
+// as head goes: those of others, further in, do not count.
+func topNames(head []byte) map[string]byte {
+	names := map[string]byte{}
+	d := json.NewDecoder(bytes.NewReader(head))
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return names
+	}
 	for {
-		name, err := d.Token()
-		if err != nil || name == json.Delim('}') {
-			return FormatJSONL
+		t, err := d.Token()
+		name, ok := t.(string)
+		if err != nil || !ok {
+			return names
+		}
+		if begins := bytes.TrimLeft(head[d.InputOffset():], " \t\r\n:"); len(begins) > 0 {
+			names[name] = begins[0]
 		}
 		var value json.RawMessage
-		before := d.InputOffset()
-		err = d.Decode(&value)
-		begins := bytes.TrimLeft(text[before:], " \t\r\n:")
-		opens := func(c byte) bool { return len(begins) > 0 && begins[0] == c }
-		switch {
-		case name == "log" && opens('{'), name == "entries" && opens('['):
-			return FormatHAR
-		case name == "results" && opens('['):
-			return FormatResults
-		case err != nil || name == "url":
-			return FormatJSONL
+		if d.Decode(&value) != nil {
+			return names
 		}
 	}
+}
+
+// Lines gives what reads the lines of a format that stand for themselves, and what tells
+// those that are none. The reader is nil for access logs, which ParseLog reads, and for
+// those whose heading says more.
+func Lines(name Format, o Options) (read LineReader, comment func(line []byte) bool) {
+	f := formOf(name)
+	if f.line != nil {
+		read = f.line(o)
+	}
+	return read, f.comment
 }

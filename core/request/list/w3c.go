@@ -17,10 +17,18 @@ import (
 	"kibitz/core/request"
 )
 
+const FormatW3C Format = "w3c"
+
+func init() {
+	register(form{name: FormatW3C, rank: rankHeading, read: readW3C, lines: true, comment: Comment, detect: func(head []byte) bool {
+		return slices.ContainsFunc([]string{"#Version:", "#Software:", "#Fields:", "#Date:", "#Start-Date:"}, func(s string) bool { return bytes.HasPrefix(head, []byte(s)) })
+	}})
+}
+
 // readW3C reads a log line by line.
-func readW3C(in *bufio.Reader, base request.Address, each func(*Item)) (Counts, error) {
+func readW3C(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) {
 	var c Counts
-	w := W3C{base: base}
+	w := W3C{base: o.Base}
 	err := eachLine(in, &c, func(number int, line []byte) {
 		if Comment(line) {
 			c.Comments++

@@ -1,0 +1,179 @@
+package list
+
+// The plain format, which is ours.
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strings"
+	"time"
+
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+)
+
+const FormatPlain Format = "plain"
+
+func init() {
+	register(form{name: FormatPlain, rank: rankRest, read: func(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) { return Plain(in, o.Base, each) },
+		detect: func([]byte) bool { return true }})
+}
+
+// Plain reads the plain format: a request a line, with what is expected behind
+// `=>`, and indented lines below it for more. Relative addresses are asked of
+// base. each is called for every request, in order.
+func Plain(r io.Reader, base request.Address, each func(*Item)) (Counts, error) {
+	p := &plainReader{base: base, each: each}
+	in := bufio.NewReaderSize(r, 64<<10)
+	for number := 1; ; number++ {
+		line, tooLong, err := readLine(in)
+		if line == "" && !tooLong && err != nil {
+			p.flush()
+			if !errors.Is(err, io.EOF) {
+				return p.counts, err
+			}
+			return p.counts, nil
+		}
+		p.counts.Lines++
+		if number == 1 {
+			line = strings.TrimPrefix(line, "\ufeff")
+		}
+		if tooLong {
+			p.flush()
+			p.counts.skip(number, 1, "the line is longer than %d MiB", MaxLine>>20)
+			continue
+		}
+		p.line(number, strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r"))
+	}
+}
+
+type plainReader struct {
+	base   request.Address
+	each   func(*Item)
+	counts Counts
+	item   *Item // not yet handed on
+	lines  int   // that it took
+	failed bool  // a detail of it could not be read
+}
+
+func (p *plainReader) flush() {
+	if p.item != nil {
+		p.counts.Requests++
+		p.counts.Details += p.lines - 1
+		p.each(p.item)
+	}
+	p.item, p.failed = nil, false
+}
+
+func (p *plainReader) line(number int, line string) {
+	text := withoutComment(line)
+	if strings.TrimSpace(text) == "" {
+		p.counts.Comments++
+		return
+	}
+	if text[0] != ' ' && text[0] != '\t' {
+		p.flush()
+		item, err := p.request(text)
+		if err != nil {
+			p.counts.skip(number, 1, "%v", err)
+			p.failed = true
+			return
+		}
+		item.Line = number
+		p.item, p.lines = item, 1
+		return
+	}
+	switch {
+	case p.failed:
+		p.counts.skip(number, 1, "it belongs to a request that could not be read")
+	case p.item == nil:
+		p.counts.skip(number, 1, "an indented line belongs to the request above it, and there is none")
+	default:
+		if err := p.item.detail(strings.TrimSpace(text)); err != nil {
+			p.counts.skip(number, p.lines+1, "%v: the whole request is left out", err)
+			p.item, p.failed = nil, true
+			return
+		}
+		p.lines++
+	}
+}
+
+// withoutComment cuts a line at a # that stands at its start or after a blank.
+func withoutComment(s string) string {
+	for i := 0; i < len(s); i++ {
+		if s[i] == '#' && (i == 0 || s[i-1] == ' ' || s[i-1] == '\t') {
+			return s[:i]
+		}
+	}
+	return s
+}
+
+// request reads `[METHOD] URL [=> …]`.
+func (p *plainReader) request(text string) (*Item, error) {
+	words := strings.Fields(text)
+	item := &Item{Request: &request.Request{}}
+	asks := words
+	for i, w := range words {
+		if w == "=>" {
+			item.Expects = &request.Expectation{}
+			if err := item.Expects.Expect(words[i+1:]); err != nil {
+				return nil, err
+			}
+			asks = words[:i]
+			break
+		}
+	}
+	switch {
+	case len(asks) == 0:
+		return nil, errors.New("the request is missing before the =>")
+	case len(asks) > 2:
+		return nil, fmt.Errorf("%q is more than a method and an address: what is expected stands behind =>, a blank in an address is written %%20", strings.Join(asks, " "))
+	case len(asks) == 2:
+		if !request.IsMethod(asks[0]) {
+			return nil, fmt.Errorf("%q is no method: write one in capitals, then the address", asks[0])
+		}
+		item.Request.Method = asks[0]
+	}
+	var err error
+	item.Request.Address, err = request.Parse(asks[len(asks)-1], p.base)
+	return item, err
+}
+
+// detail reads an indented line: more of the request, or more that is expected.
+func (i *Item) detail(text string) error {
+	if rest, ok := strings.CutPrefix(text, "=>"); ok {
+		if i.Expects == nil {
+			i.Expects = &request.Expectation{}
+		}
+		return i.Expects.Expect(strings.Fields(rest))
+	}
+	word, rest, _ := strings.Cut(text, " ")
+	rest = strings.TrimSpace(rest)
+	var err error
+	switch word {
+	case "client":
+		if i.Request.Client, err = netip.ParseAddr(rest); err != nil {
+			return fmt.Errorf("%q is no address of a client", rest)
+		}
+	case "time":
+		if i.Request.Time, err = time.Parse(time.RFC3339, rest); err != nil {
+			return fmt.Errorf("%q is no time: write it like 2026-03-01T08:00:00Z", rest)
+		}
+	case "body":
+		n, problem := rulebook.ParseSize(rest)
+		if problem != "" {
+			return errors.New(problem)
+		}
+		i.Request.Body = n
+	default:
+		name, value, ok := strings.Cut(text, ":")
+		if !ok || strings.ContainsAny(name, " \t") || name == "" {
+			return fmt.Errorf("%q is no detail of a request: write client ADDRESS, time TIME, body SIZE, Name: value, or => and what is expected", text)
+		}
+		i.Request.Headers = append(i.Request.Headers, request.Header{Name: name, Value: strings.TrimSpace(value)})
+	}
+	return nil
+}
