@@ -14,55 +14,55 @@ import (
 	"kibitz/internal/render"
 )
 
-var checkCommand = command{
-	name:    "check",
-	args:    "[RULEBOOK]",
-	summary: "reads the rulebook, runs its examples, and looks for what goes wrong",
-	about: `Reads the rulebook, runs the examples in it, and looks for loops, targets that
+func init() {
+	register(command{
+		order:   2,
+		top:     10,
+		topHelp: "show up to `N` findings of each name, 0 for all; other forms have them all",
+		shows:   func(f *form) bool { return f.check != nil },
+		rules:   theRules,
+		name:    "check",
+		args:    "[RULEBOOK]",
+		summary: "reads the rulebook, runs its examples, and looks for what goes wrong",
+		about: `Reads the rulebook, runs the examples in it, and looks for loops, targets that
 are not there, and the rest of what ` + "`kibitz help findings`" + ` names. Each finding
 comes with a request that shows it, and what to write instead. At the end stands
 what was proved, and what was only tried.
 Exit status 1: there is a finding of severity error.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		as := flags.String("as", "text", "the `form` of the result: text, json, sarif")
-		failOn := flags.String("fail-on", "error", "the least `severity` that gives exit status 1: error, warning, note")
-		effort := flags.Int("effort", 1, "let proofs grow `N` times as large before they are left open")
-		top := flags.Int("top", 10, "show up to `N` findings of each name, 0 for all; other forms have them all")
-		watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
-		return func(r *run, args []string) (int, error) {
-			r.rules, r.as = *rules, *as
-			if err := r.checkAs("text", "json", "sarif"); err != nil {
-				return 0, err
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			failOn := flags.String("fail-on", "error", "the least `severity` that gives exit status 1: error, warning, note")
+			effort := flags.Int("effort", 1, "let proofs grow `N` times as large before they are left open")
+			watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
+			return func(r *run, args []string) (int, error) {
+				severity := proof.Severity(*failOn)
+				switch {
+				case len(args) > 1 || len(args) == 1 && r.rules != "":
+					return 0, usagef("check takes one rulebook")
+				case !slices.Contains([]proof.Severity{proof.Error, proof.Warning, proof.Note}, severity):
+					return 0, usagef("-fail-on is error, warning or note, not %s", *failOn)
+				}
+				if len(args) == 1 {
+					r.rules = args[0]
+				}
+				if *effort < 1 || *effort > 1000 {
+					return 0, usagef("-effort is a number from 1 to 1000, not %d", *effort)
+				}
+				once := func() (int, error) { return r.check(severity, *effort) }
+				if *watch {
+					return r.watch(nil, once)
+				}
+				return once()
 			}
-			severity := proof.Severity(*failOn)
-			switch {
-			case len(args) > 1 || len(args) == 1 && r.rules != "":
-				return 0, usagef("check takes one rulebook")
-			case !slices.Contains([]proof.Severity{proof.Error, proof.Warning, proof.Note}, severity):
-				return 0, usagef("-fail-on is error, warning or note, not %s", *failOn)
-			}
-			if len(args) == 1 {
-				r.rules = args[0]
-			}
-			if *effort < 1 || *effort > 1000 {
-				return 0, usagef("-effort is a number from 1 to 1000, not %d", *effort)
-			}
-			once := func() (int, error) { return r.check(severity, *effort, *top) }
-			if *watch {
-				return r.watch(nil, once)
-			}
-			return once()
-		}
-	},
+		},
+	})
 }
 
 // check looks at the rulebook once.
-func (r *run) check(severity proof.Severity, effort, top int) (int, error) {
+func (r *run) check(severity proof.Severity, effort int) (int, error) {
 	e, err := r.load()
-	if book, ok := errors.AsType[bookErrors](err); ok && r.as != "text" {
+	if book, ok := errors.AsType[bookErrors](err); ok && r.form.rank > 0 { // for programs, too
 		r.showBookErrors(book)
-		return exitTrouble, r.checkMachine(proof.Mistakes(book.Errors))
+		return exitTrouble, r.form.check(r, checked{report: proof.Mistakes(book.Errors)})
 	}
 	if err != nil {
 		return 0, err
@@ -71,23 +71,13 @@ func (r *run) check(severity proof.Severity, effort, top int) (int, error) {
 	if err := confirm(e, report); err != nil {
 		return 0, err
 	}
-	if r.as == "text" {
-		r.checkText(e.Book, report, top)
-	} else if err := r.checkMachine(report); err != nil {
+	if err := r.form.check(r, checked{e.Book, report}); err != nil {
 		return 0, err
 	}
 	if report.Worst(severity) {
 		return exitFindings, nil
 	}
 	return exitWell, nil
-}
-
-// checkMachine writes a report in a form for programs.
-func (r *run) checkMachine(report *proof.Report) error {
-	if r.as == "sarif" {
-		return r.checkSARIF(report)
-	}
-	return r.checkJSON(report)
 }
 
 // confirm holds the answers to the requests that a report and the examples name
@@ -115,7 +105,8 @@ func confirm(e *engine.Engine, report *proof.Report) error {
 	return nil
 }
 
-func (r *run) checkText(book *rulebook.Book, report *proof.Report, top int) {
+func (r *run) checkText(c checked) error {
+	book, report, top := c.book, c.report, r.most
 	out := r.out
 	count := map[proof.Severity]int{}
 	named := map[string]int{}
@@ -149,6 +140,7 @@ func (r *run) checkText(book *rulebook.Book, report *proof.Report, top int) {
 	}
 	out.Printf("%s: %s for %s: %s\n\n", render.Clean(name), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
 	r.claims(report.Claims)
+	return nil
 }
 
 // claims says what is known of every finding: first, in a few lines, what is
@@ -235,51 +227,4 @@ func (r *run) finding(f *proof.Finding) {
 		out.Advice("  Mend it   ", render.Clean(f.Advice))
 	}
 	out.Printf("\n")
-}
-
-func (r *run) checkJSON(report *proof.Report) error {
-	type entry struct {
-		Name string `json:"name"`
-		At   string `json:"at"`
-	}
-	type finding struct {
-		Finding  string         `json:"finding"`
-		Severity proof.Severity `json:"severity"`
-		Entries  []entry        `json:"entries"`
-		Places   []string       `json:"places"`
-		Message  string         `json:"message"`
-		Request  []string       `json:"request,omitempty"` // the arguments of trace
-		Compare  []string       `json:"compare,omitempty"` // of the request that it is compared with
-		Advice   string         `json:"advice,omitempty"`
-		Count    int            `json:"count"`
-	}
-	type claim struct {
-		Finding string `json:"finding"`
-		State   string `json:"state"`
-		Entries int    `json:"entries,omitempty"`
-		Sites   int    `json:"sites,omitempty"`
-		Tried   int    `json:"tried"`
-		Why     string `json:"why,omitempty"`
-	}
-	result := struct {
-		Findings []finding `json:"findings"`
-		Claims   []claim   `json:"claims"`
-	}{Findings: []finding{}, Claims: []claim{}}
-	for _, f := range report.Findings {
-		j := finding{Finding: f.Name, Severity: f.Severity, Message: f.Message, Advice: f.Advice, Count: f.Count, Entries: []entry{}, Places: []string{fmt.Sprintf("%s:%d", f.Place, f.Place.Col)}}
-		for _, rule := range f.Rules {
-			j.Entries = append(j.Entries, entry{rule.Name, place(rule)})
-		}
-		if f.Request != nil {
-			j.Request = requestWords(f.Request)
-		}
-		if f.Other != nil {
-			j.Compare = requestWords(f.Other)
-		}
-		result.Findings = append(result.Findings, j)
-	}
-	for _, c := range report.Claims {
-		result.Claims = append(result.Claims, claim{c.Finding, c.State, c.Entries, c.Sites, c.Tried, c.Why})
-	}
-	return r.writeJSON(result)
 }

@@ -3,6 +3,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"kibitz/internal/render"
 )
@@ -22,18 +24,30 @@ const (
 	exitTrouble  = 2 // it could not run, or not to the end
 )
 
-// A command is one of kibitz's.
+// A command is one of kibitz's. Each is told of in a file of its own.
 type command struct {
+	order   int // by when the work is done
 	name    string
 	args    string // what stands behind its name
 	summary string
 	about   string
-	setup   func(*flag.FlagSet) func(*run, []string) (int, error)
+
+	rules   string           // what -rules names; "" where there is no such flag
+	shows   func(*form) bool // the forms that -as can name; nil where there is no such flag
+	each    func(*form) bool // and with -each
+	top     int              // what -top is if nothing is said; 0 with no help where there is no such flag
+	topHelp string
+	setup   func(*flag.FlagSet) func(*run, []string) (int, error) // its own flags, and what it does
 }
 
+const theRules = "the rulebook, a `file` (default site.kibitz)"
+
 // commands are all of them, in the order in which the work is done.
-func commands() []command {
-	return []command{demoCommand, checkCommand, traceCommand, replayCommand, compareCommand, serveCommand, verifyCommand, rulesCommand, formatCommand, inventoryCommand}
+var commands []command
+
+func register(c command) {
+	commands = append(commands, c)
+	slices.SortFunc(commands, func(a, b command) int { return cmp.Compare(a.order, b.order) })
 }
 
 // run is what a command works with.
@@ -51,12 +65,27 @@ type run struct {
 type common struct {
 	rules string
 	as    string
+	form  *form // that as names
+	most  int   // how many of a sort are shown
 	file  string
 	color string
 }
 
-// flags are those that every command has.
-func (c *common) flags(flags *flag.FlagSet) {
+// flags are those that a command has of them, and every one has.
+func (c *common) flags(of *command, flags *flag.FlagSet) {
+	if of.rules != "" {
+		flags.StringVar(&c.rules, "rules", "", of.rules)
+	}
+	if of.shows != nil {
+		help := "the `form` of the result: " + formsOf(of.shows)
+		if of.each != nil {
+			help += "; of every request, with -each: " + formsOf(of.each)
+		}
+		flags.StringVar(&c.as, "as", "text", help)
+	}
+	if of.topHelp != "" {
+		flags.IntVar(&c.most, "top", of.top, of.topHelp)
+	}
 	flags.StringVar(&c.color, "color", "auto", "`when` to use colour: auto, always, never")
 	flags.StringVar(&c.file, "out", "", "write the result to this `file`, whole or not at all; it must not be there yet")
 }
@@ -83,23 +112,23 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	if name == "help" {
 		return r.showHelp("help", args)
 	}
-	for _, c := range commands() {
-		if c.name == name {
-			return r.command(c, args)
+	for i := range commands {
+		if commands[i].name == name {
+			return r.command(&commands[i], args)
 		}
 	}
 	var names []string
-	for _, c := range commands() {
+	for _, c := range commands {
 		names = append(names, c.name)
 	}
 	fmt.Fprintf(stderr, "kibitz: there is no command %q; there are %s, and help\n", render.Clean(name), strings.Join(names, ", "))
 	return exitTrouble
 }
 
-func (r *run) command(c command, args []string) int {
+func (r *run) command(c *command, args []string) int {
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	flags.SetOutput(io.Discard)
-	r.common.flags(flags)
+	r.common.flags(c, flags)
 	do := c.setup(flags)
 	rest, err := parseFlags(flags, args)
 	if errors.Is(err, flag.ErrHelp) {
@@ -107,6 +136,9 @@ func (r *run) command(c command, args []string) int {
 	}
 	if err == nil && !slices.Contains([]string{"auto", "always", "never"}, r.color) {
 		err = usagef("-color is auto, always or never, not %s", r.color)
+	}
+	if err == nil && c.shows != nil {
+		r.form, err = formNamed(r.as, c.shows, c.each)
 	}
 	if err != nil {
 		return r.end(c.name, usageError{err.Error()})
@@ -190,37 +222,64 @@ func (r *run) end(name string, err error) int {
 }
 
 // parseFlags reads flags wherever they stand; the flag package alone stops at
-// the first argument.
+// the first argument, and tells what is wrong by texts alone.
 func parseFlags(flags *flag.FlagSet, args []string) (rest []string, err error) {
-	for {
-		if err := flags.Parse(args); err != nil {
-			var known []string
-			flags.VisitAll(func(f *flag.Flag) { known = append(known, "-"+f.Name) })
-			if errors.Is(err, flag.ErrHelp) {
-				return nil, err
-			}
-			if strings.HasPrefix(err.Error(), "flag provided but not defined") {
-				return nil, fmt.Errorf("%s is no flag of this command; there are %s", strings.TrimPrefix(err.Error(), "flag provided but not defined: "), strings.Join(known, ", "))
-			}
-			return nil, errors.New(strings.Replace(err.Error(), ": parse error", ": it is no number", 1))
-		}
-		used := len(args) - flags.NArg()
-		ended := used > 0 && args[used-1] == "--"
-		args = flags.Args()
-		if ended || len(args) == 0 {
+	for len(args) > 0 {
+		arg := args[0]
+		args = args[1:]
+		if arg == "--" {
 			return append(rest, args...), nil
 		}
-		rest = append(rest, args[0])
-		args = args[1:]
+		if len(arg) < 2 || arg[0] != '-' {
+			rest = append(rest, arg)
+			continue
+		}
+		name, value, given := strings.Cut(strings.TrimPrefix(arg[1:], "-"), "=")
+		known := flags.Lookup(name)
+		switch on, ok := boolean(known); {
+		case known == nil && (name == "h" || name == "help"):
+			return nil, flag.ErrHelp
+		case known == nil:
+			var all []string
+			flags.VisitAll(func(f *flag.Flag) { all = append(all, "-"+f.Name) })
+			return nil, fmt.Errorf("-%s is no flag of this command; there are %s", name, strings.Join(all, ", "))
+		case given:
+		case ok && on:
+			value = "true"
+		case len(args) == 0:
+			return nil, fmt.Errorf("-%s lacks its value: %s", name, known.Usage)
+		default:
+			value, args = args[0], args[1:]
+		}
+		if err := flags.Set(name, value); err != nil {
+			return nil, flagProblem(known, value, err)
+		}
 	}
+	return rest, nil
 }
 
-// checkAs refuses a form that the command does not have.
-func (r *run) checkAs(forms ...string) error {
-	if slices.Contains(forms, r.as) {
-		return nil
+// flagProblem says what is wrong with the value of a flag.
+func flagProblem(f *flag.Flag, value string, err error) error {
+	if plain, ok := f.Value.(flag.Getter); ok { // one of the flag package's own
+		switch plain.Get().(type) {
+		case int, float64:
+			return fmt.Errorf("%q is no number for -%s", value, f.Name)
+		case bool:
+			return fmt.Errorf("-%s is true or false, not %q", f.Name, value)
+		case time.Duration:
+			return fmt.Errorf("%q is no duration for -%s: write one like 10s", value, f.Name)
+		}
 	}
-	return usagef("-as is %s, not %s", strings.Join(forms, ", "), r.as)
+	return fmt.Errorf("-%s: %w", f.Name, err)
+}
+
+// boolean reports whether a flag is one that needs no value.
+func boolean(f *flag.Flag) (on, ok bool) {
+	if f == nil {
+		return false, false
+	}
+	b, ok := f.Value.(interface{ IsBoolFlag() bool })
+	return ok && b.IsBoolFlag(), ok
 }
 
 // mustBeNew refuses to write over a file, before the work for it is done.

@@ -19,11 +19,15 @@ import (
 	"kibitz/internal/render"
 )
 
-var compareCommand = command{
-	name:    "compare",
-	args:    "OLD NEW LIST…",
-	summary: "what a change of the rulebook does to these requests, and to visitors who come back",
-	about: `Predicts the answer to every request of the lists with two rulebooks, and shows
+func init() {
+	register(command{
+		order:   5,
+		shows:   func(f *form) bool { return f.compare != nil },
+		rules:   "the rulebook, a `file`, where OLD and NEW are folders (default site.kibitz)",
+		name:    "compare",
+		args:    "OLD NEW LIST…",
+		summary: "what a change of the rulebook does to these requests, and to visitors who come back",
+		about: `Predicts the answer to every request of the lists with two rulebooks, and shows
 what changes, the worst first: who goes round for ever, what is lost, what is open
 that was refused. Where OLD and NEW are folders, the rulebook is the same (-rules)
 and its first site has the one and the other as its files.
@@ -33,27 +37,22 @@ file of the trees. And it walks visitors who stored the old permanent redirects
 through the new rulebook: a page moved there and back sends them round for ever.
 Exit status 1: visitors are sent round; or a change that -fail-on names, or, with
 -expect-none, any change.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		rules := flags.String("rules", "", "the rulebook, a `file`, where OLD and NEW are folders (default site.kibitz)")
-		as := flags.String("as", "text", "the `form` of the result: text, json")
-		f := &compareFlags{}
-		flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
-		flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may stand several times")
-		f.setup(flags)
-		return func(r *run, args []string) (int, error) {
-			r.rules, r.as = *rules, *as
-			if err := r.checkAs("text", "json"); err != nil {
-				return 0, err
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			f := &compareFlags{}
+			flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
+			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may stand several times")
+			f.setup(flags)
+			return func(r *run, args []string) (int, error) {
+				if len(args) < 2 {
+					return 0, usagef("name the old rulebook and the new one, like: kibitz compare before.kibitz site.kibitz requests.txt")
+				}
+				if err := f.checkFormat(); err != nil {
+					return 0, err
+				}
+				return r.compare(args[0], args[1], args[2:], f)
 			}
-			if len(args) < 2 {
-				return 0, usagef("name the old rulebook and the new one, like: kibitz compare before.kibitz site.kibitz requests.txt")
-			}
-			if err := f.checkFormat(); err != nil {
-				return 0, err
-			}
-			return r.compare(args[0], args[1], args[2:], f)
-		}
-	},
+		},
+	})
 }
 
 type compareFlags struct {
@@ -149,11 +148,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	close(items)
 	pool.Wait()
 	result := c.End(time.Now())
-	if r.as == "json" {
-		err = r.comparedJSON(result)
-	} else {
-		r.comparedText(oldName, newName, len(lists) == 0, result, time.Since(start))
-	}
+	err = r.form.compare(r, compared{oldName, newName, len(lists) == 0, result, time.Since(start)})
 	if err = errors.Join(err, failed); err != nil {
 		return 0, err
 	}
@@ -163,10 +158,11 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	return exitWell, nil
 }
 
-func (r *run) comparedText(oldName, newName string, made bool, result *replay.Comparison, took time.Duration) {
+func (r *run) comparedText(c compared) error {
+	oldName, newName, result, took := c.old, c.new, c.result, c.took
 	out := r.out
 	what := render.Count(result.Requests, "request")
-	if made {
+	if c.noLists {
 		what += " made of the rulebooks"
 	}
 	changed := result.Requests - result.Same
@@ -219,6 +215,7 @@ func (r *run) comparedText(oldName, newName string, made bool, result *replay.Co
 	if len(result.Groups) == 0 && len(result.Circles) == 0 {
 		out.Printf("\n%s\n", out.Well("Nothing changes."))
 	}
+	return nil
 }
 
 func near(r *run, verb, address string) string {
@@ -290,72 +287,6 @@ func (r *run) returning(c *replay.Returning, newName string) {
 	side := &run{common: r.common}
 	side.rules = newName
 	out.Printf("  See it    %s   (the new rulebook alone)\n", side.traceLine(first.Request))
-}
-
-func (r *run) comparedJSON(result *replay.Comparison) error {
-	type side struct {
-		Status any    `json:"status"` // a number, or the word in its place
-		By     string `json:"by,omitempty"`
-		At     string `json:"at,omitempty"`
-		Ends   string `json:"ends,omitempty"`
-	}
-	type group struct {
-		Change   string   `json:"change"`
-		From     *side    `json:"from,omitempty"` // not of a header's change
-		To       *side    `json:"to,omitempty"`
-		Headers  string   `json:"headers,omitempty"`
-		Requests int64    `json:"requests"`
-		Examples []string `json:"examples"`
-	}
-	type hop struct {
-		URL      string `json:"url"`
-		Status   int    `json:"status"`
-		Location string `json:"location"`
-	}
-	type circle struct {
-		Finding string   `json:"finding"`
-		Stored  []hop    `json:"stored"`
-		HSTS    []string `json:"hsts,omitempty"`
-		Circle  []hop    `json:"circle"`
-	}
-	out := struct {
-		Requests int64    `json:"requests"`
-		Same     int64    `json:"same"`
-		Groups   []group  `json:"groups"`
-		Circles  []circle `json:"circles"`
-	}{Requests: result.Requests, Same: result.Same, Groups: []group{}, Circles: []circle{}}
-	sideOf := func(a replay.Answer) side {
-		s := side{Status: render.StatusValue(a.Status), Ends: a.Ends, At: place(a.By)}
-		if a.By != nil {
-			s.By = a.By.Name
-		}
-		return s
-	}
-	for _, g := range result.Groups {
-		j := group{Change: changeNames[g.Change], Headers: g.What, Requests: g.Requests}
-		if g.What == "" {
-			from, to := sideOf(g.From), sideOf(g.To)
-			j.From, j.To = &from, &to
-		}
-		for _, req := range g.Examples {
-			j.Examples = append(j.Examples, req.Verb()+" "+req.Address.Printable())
-		}
-		out.Groups = append(out.Groups, j)
-	}
-	hopOf := func(h engine.Hop) hop {
-		return hop{h.Request.Address.Printable(), h.Response.Status, h.Response.Location}
-	}
-	for _, c := range result.Circles {
-		j := circle{Finding: "stored-redirect-loop", HSTS: c.HSTS, Stored: []hop{}}
-		for _, h := range c.Stored {
-			j.Stored = append(j.Stored, hopOf(h))
-		}
-		for _, h := range c.Visit.Hops[c.Visit.Again:] {
-			j.Circle = append(j.Circle, hopOf(h))
-		}
-		out.Circles = append(out.Circles, j)
-	}
-	return r.writeJSON(out)
 }
 
 var changeNames = map[replay.Change]string{replay.NowLoops: "loops", replay.NowFails: "fails", replay.NowLost: "lost", replay.NowOpen: "open", replay.NowRefused: "refused",

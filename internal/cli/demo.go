@@ -15,26 +15,29 @@ import (
 	"kibitz/internal/render"
 )
 
-var demoCommand = command{
-	name:    "demo",
-	args:    "[DIR]",
-	summary: "writes an example site, and walks through the work on it",
-	about: `Writes the site of Saltmarsh Ferries, an invented ferry line, into DIR (a new or
+func init() {
+	register(command{
+		order:   1,
+		name:    "demo",
+		args:    "[DIR]",
+		summary: "writes an example site, and walks through the work on it",
+		about: `Writes the site of Saltmarsh Ferries, an invented ferry line, into DIR (a new or
 empty folder; without it a temporary one) and walks through the work on its rulebook,
 printing each command before what it gives: the rulebook as it was, with its
 loop; what finds it; the mended rulebook; and the replayed list.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		return func(r *run, args []string) (int, error) {
-			if len(args) > 1 {
-				return 0, usagef("name one folder, or none")
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			return func(r *run, args []string) (int, error) {
+				if len(args) > 1 {
+					return 0, usagef("name one folder, or none")
+				}
+				dir := ""
+				if len(args) == 1 {
+					dir = args[0]
+				}
+				return r.demo(dir)
 			}
-			dir := ""
-			if len(args) == 1 {
-				dir = args[0]
-			}
-			return r.demo(dir)
-		}
-	},
+		},
+	})
 }
 
 // demoSteps are the commands of the walk, each with what it is for.

@@ -10,28 +10,31 @@ import (
 	"kibitz/internal/render"
 )
 
-var formatCommand = command{
-	name:    "format",
-	args:    "[FILE…]",
-	summary: "lays rulebooks out in columns",
-	about: `Lays out rulebooks: the clauses of neighbouring entries stand in columns, and
+func init() {
+	register(command{
+		order:   9,
+		name:    "format",
+		args:    "[FILE…]",
+		summary: "lays rulebooks out in columns",
+		about: `Lays out rulebooks: the clauses of neighbouring entries stand in columns, and
 indented lines are indented alike. Comments, blank lines and line breaks stay
 where they are, and so does the meaning. Without -write or -check the result
 goes to standard output.
 Exit status 1, with -check: a file is laid out otherwise.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		write := flags.Bool("write", false, "replace the files, each whole or not at all")
-		check := flags.Bool("check", false, "change nothing; name the files that are laid out otherwise")
-		return func(r *run, args []string) (int, error) {
-			if *write && *check {
-				return 0, usagef("-write and -check do not go together")
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			write := flags.Bool("write", false, "replace the files, each whole or not at all")
+			check := flags.Bool("check", false, "change nothing; name the files that are laid out otherwise")
+			return func(r *run, args []string) (int, error) {
+				if *write && *check {
+					return 0, usagef("-write and -check do not go together")
+				}
+				if len(args) == 0 {
+					args = []string{defaultRules}
+				}
+				return r.format(args, *write, *check)
 			}
-			if len(args) == 0 {
-				args = []string{defaultRules}
-			}
-			return r.format(args, *write, *check)
-		}
-	},
+		},
+	})
 }
 
 func (r *run) format(names []string, write, check bool) (int, error) {

@@ -47,7 +47,7 @@ func (r *run) help(args []string) error {
 	if len(args) == 0 {
 		r.out.Printf("%s", overview)
 		var rows [][]string
-		for _, c := range commands() {
+		for _, c := range commands {
 			rows = append(rows, []string{c.name, c.summary})
 		}
 		r.out.Rows("    ", rows)
@@ -55,9 +55,9 @@ func (r *run) help(args []string) error {
 		return nil
 	}
 	topic := args[0]
-	for _, c := range commands() {
+	for _, c := range commands {
 		if c.name == topic {
-			r.commandHelp(c)
+			r.commandHelp(&c)
 			return nil
 		}
 	}
@@ -101,10 +101,10 @@ func (r *run) help(args []string) error {
 	return usagef("there is no help on %q; see: kibitz help", topic)
 }
 
-func (r *run) commandHelp(c command) {
+func (r *run) commandHelp(c *command) {
 	r.out.Printf("kibitz %s [flags] %s\n\n%s\n\nFlags\n\n", c.name, c.args, c.about)
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	r.common.flags(flags)
+	r.common.flags(c, flags)
 	c.setup(flags)
 	var rows [][2]string
 	width := 0

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"cmp"
-	"encoding/csv"
 	"errors"
 	"flag"
 	"fmt"
@@ -16,7 +15,6 @@ import (
 	"runtime"
 	"runtime/debug"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -32,68 +30,76 @@ import (
 	"kibitz/internal/render"
 )
 
-var replayCommand = command{
-	name:    "replay",
-	args:    "LIST…",
-	summary: "predicts the answer to every request of a list, and shows what needs a look",
-	about: `Predicts the answer to every request of the lists (- is standard input), and
+func init() {
+	register(command{
+		order:   4,
+		top:     10,
+		topHelp: "how many addresses of a sort are shown, a `number`",
+		shows:   func(f *form) bool { return f.sums != nil || f.cases != nil },
+		each:    func(f *form) bool { return f.each != nil },
+		rules:   theRules,
+		name:    "replay",
+		args:    "LIST…",
+		summary: "predicts the answer to every request of a list, and shows what needs a look",
+		about: `Predicts the answer to every request of the lists (- is standard input), and
 follows each redirect to its end.
 
 What is shown: the outcomes, by status and by what decided; then what needs a
 look, most requests first: loops, chains of redirects, addresses that are not
 found, expectations that are not met, and entries that no request reached.
 Exit status 1: there are loops or unmet expectations.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		as := flags.String("as", "text", "the `form` of the result: text, json, csv, junit, tap; of every request, with -each: text, jsonl, csv")
-		f := &replayFlags{}
-		flags.BoolVar(&f.each, "each", false, "show every request instead of the sums")
-		flags.BoolVar(&f.strict, "strict", false, "a line that cannot be read is an error")
-		flags.BoolVar(&f.everyFile, "every-file", false, "ask for each file and folder of the sites' trees")
-		f.setup(flags)
-		flags.IntVar(&f.workers, "workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once, a `number`")
-		flags.IntVar(&f.top, "top", 10, "how many addresses of a sort are shown, a `number`")
-		flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may stand several times")
-		flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
-		flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
-		flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may stand several times")
-		flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
-		flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
-		watch := flags.Bool("watch", false, "do it again whenever the rulebook, a tree or a list changes")
-		return func(r *run, args []string) (int, error) {
-			r.rules, r.as = *rules, *as
-			forms := []string{"text", "json", "csv", "junit", "tap"}
-			if f.each {
-				forms = []string{"text", "jsonl", "csv"}
-			}
-			if r.as == "jsonl" && !f.each {
-				return 0, usagef("-as jsonl shows every request: write -each -as jsonl; the sums are -as json")
-			}
-			if err := r.checkAs(forms...); err != nil {
-				return 0, err
-			}
-			switch {
-			case len(args) == 0 && !f.everyFile:
-				return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
-			case f.workers < 1 || f.top < 1:
-				return 0, usagef("-workers and -top are numbers from 1 on")
-			case f.merge && (f.each || f.everyFile || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
-				return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
-			}
-			if err := f.checkFormat(); err != nil {
-				return 0, err
-			}
-			if f.save != "" {
-				if err := mustBeNew(f.save); err != nil {
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			f := &replayFlags{}
+			flags.BoolVar(&f.each, "each", false, "show every request instead of the sums")
+			flags.BoolVar(&f.strict, "strict", false, "a line that cannot be read is an error")
+			flags.BoolVar(&f.everyFile, "every-file", false, "ask for each file and folder of the sites' trees")
+			f.setup(flags)
+			flags.IntVar(&f.workers, "workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once, a `number`")
+			flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may stand several times")
+			flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
+			flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
+			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may stand several times")
+			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
+			flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
+			watch := flags.Bool("watch", false, "do it again whenever the rulebook, a tree or a list changes")
+			return func(r *run, args []string) (int, error) {
+				if err := f.checkForm(r.form); err != nil {
 					return 0, err
 				}
+				switch {
+				case len(args) == 0 && !f.everyFile:
+					return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
+				case f.workers < 1 || r.most < 1:
+					return 0, usagef("-workers and -top are numbers from 1 on")
+				case f.merge && (f.each || f.everyFile || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
+					return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
+				}
+				if err := f.checkFormat(); err != nil {
+					return 0, err
+				}
+				if f.save != "" {
+					if err := mustBeNew(f.save); err != nil {
+						return 0, err
+					}
+				}
+				if *watch {
+					return r.watch(args, func() (int, error) { return r.replayOnce(args, f) })
+				}
+				return r.replayOnce(args, f)
 			}
-			if *watch {
-				return r.watch(args, func() (int, error) { return r.replayOnce(args, f) })
-			}
-			return r.replayOnce(args, f)
-		}
-	},
+		},
+	})
+}
+
+// checkForm refuses a form that does not show what is asked for.
+func (f *replayFlags) checkForm(as *form) error {
+	switch {
+	case f.each && as.each == nil:
+		return usagef("-each -as is %s, not %s", formsOf(func(f *form) bool { return f.each != nil }), as.name)
+	case !f.each && as.sums == nil && as.cases == nil:
+		return usagef("-as %[1]s shows every request: write -each -as %[1]s; the sums are -as json", as.name)
+	}
+	return nil
 }
 
 // listFlags say how lists are read.
@@ -196,10 +202,10 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 		debug.SetMemoryLimit(math.MaxInt64)
 	}, &percent)
 	e, err := r.load()
-	if book, ok := errors.AsType[bookErrors](err); ok && (r.as == "junit" || r.as == "tap") {
+	if book, ok := errors.AsType[bookErrors](err); ok && r.form.cases != nil {
 		r.showBookErrors(book)
 		r.cases = []testCase{{render.Clean(r.rulesName() + " can be read"), render.Clean(strings.ReplaceAll(book.Error(), "\n", "; "))}}
-		return exitTrouble, r.showCases(r.rulesName())
+		return exitTrouble, r.form.cases(r, r.rulesName(), r.cases)
 	}
 	if err != nil {
 		return 0, err
@@ -273,7 +279,7 @@ func (f *replayFlags) choice() (c replay.Choice, err error) {
 // replayFlags say what a replay does.
 type replayFlags struct {
 	each, strict, everyFile bool
-	workers, top            int
+	workers                 int
 	listFlags
 	only         onlyFlags
 	since, until string
@@ -302,11 +308,11 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	}
 	var show func(*replay.Result)
 	if f.each {
-		if show, err = r.eachLine(buffered); err != nil {
+		if show, err = r.form.each(r, buffered); err != nil {
 			return 0, err
 		}
 	}
-	if r.as == "junit" || r.as == "tap" {
+	if r.form.cases != nil {
 		show = r.collect
 	}
 	start := time.Now()
@@ -368,7 +374,7 @@ func unreadable(name string, c list.Counts) error {
 }
 
 func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Result)) replay.Options {
-	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Fields: f.fields, Stop: stop, Choice: f.chosen, Each: each, Whole: r.as == "jsonl"}
+	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Fields: f.fields, Stop: stop, Choice: f.chosen, Each: each, Whole: f.each && r.form.name == "jsonl"}
 }
 
 // finish shows the sums, and gives the exit status.
@@ -383,7 +389,11 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took
 		}
 	}
 	if !f.each {
-		if err := r.showTally(e, tally, f, took); err != nil {
+		show := r.form.sums
+		if show == nil {
+			show = func(r *run, _ summed) error { return r.form.cases(r, "replay", r.cases) }
+		}
+		if err := show(r, summed{e, tally, f, took}); err != nil {
 			return 0, err
 		}
 	}
@@ -551,7 +561,7 @@ func (r *run) showSkipped(t *replay.Tally, f *replayFlags) int {
 		if l.Skipped == 0 {
 			continue
 		}
-		if !f.each && r.as == "text" {
+		if !f.each && r.form.rank == 0 {
 			fmt.Fprintln(r.stderr) // below the report
 		}
 		fmt.Fprintf(r.stderr, "%s: %s of %s could not be read:\n", listName(l.Name), render.Number(l.Skipped), render.Count(l.Lines, "line"))
@@ -565,52 +575,16 @@ func (r *run) showSkipped(t *replay.Tally, f *replayFlags) int {
 	return total
 }
 
-// eachLine shows one request a line.
-func (r *run) eachLine(w *bufio.Writer) (func(*replay.Result), error) {
-	switch r.as {
-	case "jsonl":
-		enc := render.JSON(w)
-		return func(res *replay.Result) { enc.Encode(render.NewLine(res)) }, nil
-	case "csv":
-		out := csv.NewWriter(w)
-		out.Write([]string{"list", "line", "method", "url", "status", "cause", "by", "location", "ends", "recorded", "met", "client", "time", "body"})
-		return func(res *replay.Result) {
-			l := render.NewLine(res)
-			by, recorded, met, body := "", "", "", ""
-			if l.Body > 0 {
-				body = strconv.FormatInt(l.Body, 10)
-			}
-			if l.By != nil {
-				by = *l.By
-			}
-			if l.Recorded != 0 {
-				recorded = strconv.Itoa(l.Recorded)
-			}
-			if l.Met != nil {
-				met = strconv.FormatBool(*l.Met)
-			}
-			row := []string{l.List, strconv.Itoa(l.Line), l.Method, l.URL, fmt.Sprint(l.Status), string(l.Cause), by, l.Location, string(l.Ends), recorded, met, l.Client, l.Time, body}
-			for i := range row {
-				row[i] = render.Cell(row[i])
-			}
-			out.Write(row)
-			out.Flush()
-		}, nil
+// collect keeps a result as a test case.
+func (r *run) collect(res *replay.Result) {
+	failed := strings.Join(res.Unmet, "; ")
+	loops := res.Is("loop") && (res.Item.Expects == nil || !res.Item.Expects.Loop)
+	if failed == "" && loops {
+		failed = "visitors are sent round for ever"
 	}
-	return func(res *replay.Result) {
-		resp := res.Response
-		by := string(resp.Cause)
-		if resp.By != nil {
-			by = resp.By.Name
-		}
-		met := ""
-		if len(res.Unmet) > 0 {
-			met = "   UNMET: " + strings.Join(res.Unmet, "; ")
-		}
-		target := resp.Location
-		if res.Visit != nil && res.Visit.Ending == engine.Loop {
-			target += " (loop)"
-		}
-		fmt.Fprintf(w, "%s %-7s %s   %s   %s%s\n", engine.StatusText(resp), render.Clean(res.Item.Request.Verb()), render.Clean(res.Item.Request.Address.String()), render.Clean(target), by, render.Clean(met))
-	}, nil
+	if res.Item.Expects == nil && !loops {
+		return
+	}
+	name := fmt.Sprintf("%s:%d %s %s", res.List, res.Item.Line, res.Item.Request.Verb(), res.Item.Request.Address)
+	r.cases = append(r.cases, testCase{render.Clean(name), render.Clean(failed)})
 }

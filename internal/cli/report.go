@@ -23,7 +23,8 @@ import (
 )
 
 // tallyText shows the sums.
-func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took time.Duration) {
+func (r *run) tallyText(s summed) error {
+	e, t, f, took := s.engine, s.tally, s.flags, s.took
 	out := r.out
 	r.origin = e.Book.BaseAddress().Origin()
 	var head []string
@@ -63,30 +64,31 @@ func (r *run) tallyText(e *engine.Engine, t *replay.Tally, f *replayFlags, took 
 		head = append(head, out.Bad("partial: not all was read"))
 	}
 	out.Printf("%s\n\n", strings.Join(head, "   "))
-	r.lists(t, f.top)
+	r.lists(t, r.most)
 	if t.Requests == 0 {
 		why := "No line is a request."
 		if read > 0 {
 			why = "None of the requests is one of those that -only, -since and -until choose."
 		}
 		out.Printf("\n%s\n", why)
-		return
+		return nil
 	}
 	r.together(
 		func(r *run) { r.outcomes(t) },
-		func(r *run) { r.recorded(t, f.top) },
+		func(r *run) { r.recorded(t, r.most) },
 		func(r *run) {
-			r.top("Loops", "visitors are sent round for ever", &t.Loops, f.top, true)
-			r.top("Too long", fmt.Sprintf("more than %d redirects", engine.MaxRedirects), &t.TooLong, f.top, true)
-			r.top("Chains", "more than one redirect before the visitor arrives", &t.Chains, f.top, false)
-			r.missing(e, t, f.top)
+			r.top("Loops", "visitors are sent round for ever", &t.Loops, r.most, true)
+			r.top("Too long", fmt.Sprintf("more than %d redirects", engine.MaxRedirects), &t.TooLong, r.most, true)
+			r.top("Chains", "more than one redirect before the visitor arrives", &t.Chains, r.most, false)
+			r.missing(e, t, r.most)
 		},
 		func(r *run) {
-			r.unmet(t, f.top)
+			r.unmet(t, r.most)
 			r.entries(e, t, f)
 		},
 		func(r *run) { r.bytes(e, t) },
 	)
+	return nil
 }
 
 // together makes parts of a report at once, and shows them in their order.
@@ -343,7 +345,7 @@ func (r *run) unmet(t *replay.Tally, most int) {
 
 // entries is the table of entries by use, with those that nothing reached.
 func (r *run) entries(e *engine.Engine, t *replay.Tally, f *replayFlags) {
-	most := f.top
+	most := r.most
 	type use struct {
 		rule *rulebook.Rule
 		replay.Use

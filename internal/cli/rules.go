@@ -10,46 +10,48 @@ import (
 	"kibitz/internal/render"
 )
 
-var rulesCommand = command{
-	name:    "rules",
-	args:    "[RULEBOOK]",
-	summary: "the rulebook as a table: what each entry takes, and what it does",
-	about: `Shows the entries in the order in which they are read: what each takes, what it
+func init() {
+	register(command{
+		order:   8,
+		rules:   theRules,
+		name:    "rules",
+		args:    "[RULEBOOK]",
+		summary: "the rulebook as a table: what each entry takes, and what it does",
+		about: `Shows the entries in the order in which they are read: what each takes, what it
 does, and where it stands. With -for URL only those whose selectors take that
 request as it is asked; which of them decides shows kibitz trace.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		var f requestFlags
-		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		url := flags.String("for", "", "only entries that could take a request for this `URL`")
-		flags.StringVar(&f.method, "method", "GET", "the `method` of that request")
-		flags.Var(&f.headers, "header", "a header field of it, `\"Name: value\"`")
-		flags.StringVar(&f.client, "client", "", "the `address` that it comes from")
-		return func(r *run, args []string) (int, error) {
-			r.rules = *rules
-			if len(args) > 1 || len(args) == 1 && r.rules != "" {
-				return 0, usagef("rules takes one rulebook")
-			}
-			if len(args) == 1 {
-				r.rules = args[0]
-			}
-			e, err := r.load()
-			if err != nil {
-				return 0, err
-			}
-			list := e.Book.Rules
-			if *url != "" {
-				req, err := f.request(*url, e.Book.BaseAddress())
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			var f requestFlags
+			url := flags.String("for", "", "only entries that could take a request for this `URL`")
+			flags.StringVar(&f.method, "method", "GET", "the `method` of that request")
+			flags.Var(&f.headers, "header", "a header field of it, `\"Name: value\"`")
+			flags.StringVar(&f.client, "client", "", "the `address` that it comes from")
+			return func(r *run, args []string) (int, error) {
+				if len(args) > 1 || len(args) == 1 && r.rules != "" {
+					return 0, usagef("rules takes one rulebook")
+				}
+				if len(args) == 1 {
+					r.rules = args[0]
+				}
+				e, err := r.load()
 				if err != nil {
 					return 0, err
 				}
-				if list, err = e.Taking(req); err != nil {
-					return 0, err
+				list := e.Book.Rules
+				if *url != "" {
+					req, err := f.request(*url, e.Book.BaseAddress())
+					if err != nil {
+						return 0, err
+					}
+					if list, err = e.Taking(req); err != nil {
+						return 0, err
+					}
 				}
+				r.rulesText(e, list)
+				return exitWell, nil
 			}
-			r.rulesText(e, list)
-			return exitWell, nil
-		}
-	},
+		},
+	})
 }
 
 func (r *run) rulesText(e *engine.Engine, list []*rulebook.Rule) {

@@ -15,6 +15,8 @@ import (
 	"kibitz/core/rulebook"
 )
 
+func init() { registerForm(form{name: "sarif", rank: 2, check: (*run).checkSARIF}) }
+
 type (
 	sarifLog struct {
 		Schema  string     `json:"$schema"`
@@ -71,7 +73,8 @@ type (
 	}
 )
 
-func (r *run) checkSARIF(report *proof.Report) error {
+func (r *run) checkSARIF(c checked) error {
+	report := c.report
 	log := sarifLog{Schema: "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", Version: "2.1.0"}
 	run := sarifRun{ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
 	run.Tool.Driver.Name = "kibitz"

@@ -18,11 +18,14 @@ import (
 	"kibitz/internal/render"
 )
 
-var serveCommand = command{
-	name:    "serve",
-	args:    "",
-	summary: "answers browsers on this machine exactly as predicted, and logs what decided",
-	about: `Answers real browsers and clients on this machine as trace predicts: status,
+func init() {
+	register(command{
+		order:   6,
+		rules:   theRules,
+		name:    "serve",
+		args:    "",
+		summary: "answers browsers on this machine exactly as predicted, and logs what decided",
+		about: `Answers real browsers and clients on this machine as trace predicts: status,
 header, body, encodings, parts, early hints, error pages, listings. A preview for
 one person: it listens on this machine alone, unless -listen says otherwise.
 
@@ -35,25 +38,24 @@ certificate made on the spot, so that rules about the scheme can be tried.
 
 A changed rulebook or tree is read anew; one with errors is shown, and the old one
 goes on answering. Ctrl-C ends it.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		f := &serveFlags{}
-		flags.StringVar(&f.listen, "listen", "", "the `address` to listen at, like 127.0.0.1:8080 (default a free port of this machine)")
-		flags.BoolVar(&f.tls, "tls", false, "listen for https, too")
-		flags.StringVar(&f.listenTLS, "listen-tls", "", "the `address` to listen at for https (default a free port of this machine)")
-		flags.StringVar(&f.host, "as-host", "", "answer every request as if it named this `host`")
-		flags.BoolVar(&f.forwarded, "forwarded", false, "take the client and the scheme from a Forwarded field (RFC 7239), to try rules about them")
-		flags.BoolVar(&f.quiet, "quiet", false, "log no requests")
-		return func(r *run, args []string) (int, error) {
-			r.rules = *rules
-			if len(args) > 0 {
-				return 0, usagef("serve takes no argument: the rulebook is named with -rules")
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			f := &serveFlags{}
+			flags.StringVar(&f.listen, "listen", "", "the `address` to listen at, like 127.0.0.1:8080 (default a free port of this machine)")
+			flags.BoolVar(&f.tls, "tls", false, "listen for https, too")
+			flags.StringVar(&f.listenTLS, "listen-tls", "", "the `address` to listen at for https (default a free port of this machine)")
+			flags.StringVar(&f.host, "as-host", "", "answer every request as if it named this `host`")
+			flags.BoolVar(&f.forwarded, "forwarded", false, "take the client and the scheme from a Forwarded field (RFC 7239), to try rules about them")
+			flags.BoolVar(&f.quiet, "quiet", false, "log no requests")
+			return func(r *run, args []string) (int, error) {
+				if len(args) > 0 {
+					return 0, usagef("serve takes no argument: the rulebook is named with -rules")
+				}
+				ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+				defer stop()
+				return exitWell, r.serve(ctx, f)
 			}
-			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-			defer stop()
-			return exitWell, r.serve(ctx, f)
-		}
-	},
+		},
+	})
 }
 
 type serveFlags struct {

@@ -13,41 +13,40 @@ import (
 	"kibitz/internal/render"
 )
 
-var traceCommand = command{
-	name:    "trace",
-	args:    "URL",
-	summary: "one request, step by step: what decided, and why nothing else did",
-	about: `Follows one request through the rulebook, and the visit to its end.
+func init() {
+	register(command{
+		order:   3,
+		shows:   func(f *form) bool { return f.trace != nil },
+		rules:   theRules,
+		name:    "trace",
+		args:    "URL",
+		summary: "one request, step by step: what decided, and why nothing else did",
+		about: `Follows one request through the rulebook, and the visit to its end.
 
 URL is a full address, or a path of the first site. What is shown: each answer
 of the visit; the last one's header; then, answer by answer, the values that
 rules can test, every entry that was looked at with the reason why it did not
 fit, every change of the path, and what decided.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		var f requestFlags
-		flags.StringVar(&f.method, "method", "GET", "the request's `method`")
-		flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`; may stand several times")
-		flags.StringVar(&f.client, "client", "", "the `address` that the request comes from")
-		flags.StringVar(&f.time, "time", "", "when it is made, a `time` like 2026-03-01T08:00:00Z")
-		flags.StringVar(&f.body, "body", "", "the `size` of its body, like 2KiB")
-		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		as := flags.String("as", "text", "the `form` of the result: text, json")
-		watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
-		return func(r *run, args []string) (int, error) {
-			r.rules, r.as = *rules, *as
-			if err := r.checkAs("text", "json"); err != nil {
-				return 0, err
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			var f requestFlags
+			flags.StringVar(&f.method, "method", "GET", "the request's `method`")
+			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`; may stand several times")
+			flags.StringVar(&f.client, "client", "", "the `address` that the request comes from")
+			flags.StringVar(&f.time, "time", "", "when it is made, a `time` like 2026-03-01T08:00:00Z")
+			flags.StringVar(&f.body, "body", "", "the `size` of its body, like 2KiB")
+			watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
+			return func(r *run, args []string) (int, error) {
+				if len(args) != 1 {
+					return 0, usagef("name one address, like: kibitz trace /fares/")
+				}
+				once := func() (int, error) { return r.trace(&f, args[0]) }
+				if *watch {
+					return r.watch(nil, once)
+				}
+				return once()
 			}
-			if len(args) != 1 {
-				return 0, usagef("name one address, like: kibitz trace /fares/")
-			}
-			once := func() (int, error) { return r.trace(&f, args[0]) }
-			if *watch {
-				return r.watch(nil, once)
-			}
-			return once()
-		}
-	},
+		},
+	})
 }
 
 // trace follows one request once.
@@ -67,12 +66,7 @@ func (r *run) trace(f *requestFlags, url string) (int, error) {
 			return 0, err
 		}
 	}
-	if r.as == "json" {
-		err = r.traceJSON(v, traces)
-	} else {
-		r.traceText(v, traces)
-	}
-	if err != nil {
+	if err := r.form.trace(r, traced{v, traces}); err != nil {
 		return 0, err
 	}
 	if v.Ending == engine.Loop || v.Ending == engine.TooLong {
@@ -122,7 +116,8 @@ func hopTarget(h engine.Hop) string {
 	return h.Request.Address.Target()
 }
 
-func (r *run) traceText(v *engine.Visit, traces []*engine.Trace) {
+func (r *run) traceText(t traced) error {
+	v, traces := t.visit, t.traces
 	out := r.out
 	req := v.Hops[0].Request
 	out.Printf("%s %s\n\n", render.Clean(req.Verb()), render.Clean(req.Address.String()))
@@ -155,6 +150,7 @@ func (r *run) traceText(v *engine.Visit, traces []*engine.Trace) {
 	if len(shown) < len(v.Hops) {
 		out.Printf("\nThe other %d answers come about in the same way.\n", len(v.Hops)-len(shown))
 	}
+	return nil
 }
 
 // hopRow is one answer in columns: status, target, what decided, what is sent.
@@ -320,27 +316,4 @@ type traceStep struct {
 	At    string `json:"at,omitempty"`
 	Fits  bool   `json:"fits"`
 	Text  string `json:"text"`
-}
-
-func (r *run) traceJSON(v *engine.Visit, traces []*engine.Trace) error {
-	type answer struct {
-		render.Answer
-		Steps []traceStep `json:"steps"`
-	}
-	result := struct {
-		Ending  engine.Ending `json:"ending"`
-		Answers []answer      `json:"answers"`
-	}{Ending: v.Ending}
-	for i, h := range v.Hops {
-		a := answer{Answer: render.NewAnswer(h.Request, h.Response)}
-		for _, s := range traces[i].Steps {
-			step := traceStep{Fits: s.Fits, Text: s.Text}
-			if s.Rule != nil {
-				step.Entry, step.At = s.Rule.Name, place(s.Rule)
-			}
-			a.Steps = append(a.Steps, step)
-		}
-		result.Answers = append(result.Answers, a)
-	}
-	return r.writeJSON(result)
 }

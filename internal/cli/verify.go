@@ -19,11 +19,17 @@ import (
 	"kibitz/internal/render"
 )
 
-var verifyCommand = command{
-	name:    "verify",
-	args:    "LIST…",
-	summary: "sends a list to a running server, and holds its answers against the prediction",
-	about: `Sends the requests of the lists to the server at -at, and to no other, whatever
+func init() {
+	register(command{
+		order:   7,
+		top:     3,
+		topHelp: "how many examples of each difference are shown, a `number`",
+		shows:   func(f *form) bool { return f.verify != nil || f.cases != nil },
+		rules:   theRules,
+		name:    "verify",
+		args:    "LIST…",
+		summary: "sends a list to a running server, and holds its answers against the prediction",
+		about: `Sends the requests of the lists to the server at -at, and to no other, whatever
 host they name: that goes into the Host field. Each answer is held against the
 prediction: status, Location, header, encoding, size. Redirects are not followed.
 
@@ -32,52 +38,45 @@ what the server did, and the likeliest reason. It asks at a modest pace; only GE
 and HEAD are sent, unless -send-all. A list's clients and times cannot be sent:
 requests whose answer depends on them are left out, and counted.
 Exit status 1: there are differences, or requests without an answer.`,
-	setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
-		rules := flags.String("rules", "", "the rulebook, a `file` (default site.kibitz)")
-		as := flags.String("as", "text", "the `form` of the result: text, json, junit, tap")
-		f := &verifyFlags{}
-		flags.Var(&f.at, "at", "where the server is, a `URL` like http://127.0.0.1:8080; a second one for the other scheme")
-		flags.Float64Var(&f.Rate, "rate", 20, "at most so many requests in a second, a `number`; 0 for no bound")
-		flags.IntVar(&f.Parallel, "parallel", 2, "how many requests wait for an answer at once, a `number`")
-		flags.DurationVar(&f.Timeout, "timeout", 10*time.Second, "how `long` an answer may take, like 10s")
-		flags.IntVar(&f.Retries, "retries", 1, "how often a request is sent again after an error of the network, a `number`")
-		flags.BoolVar(&f.SendAll, "send-all", false, "send methods other than GET and HEAD, too: they may change something there")
-		flags.BoolVar(&f.Insecure, "insecure", false, "do not look at the server's certificate")
-		flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
-		flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
-		flags.IntVar(&f.top, "top", 3, "how many examples of each difference are shown, a `number`")
-		f.setup(flags)
-		return func(r *run, args []string) (int, error) {
-			r.rules, r.as = *rules, *as
-			if err := r.checkAs("text", "json", "junit", "tap"); err != nil {
-				return 0, err
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			f := &verifyFlags{}
+			flags.Var(&f.at, "at", "where the server is, a `URL` like http://127.0.0.1:8080; a second one for the other scheme")
+			flags.Float64Var(&f.Rate, "rate", 20, "at most so many requests in a second, a `number`; 0 for no bound")
+			flags.IntVar(&f.Parallel, "parallel", 2, "how many requests wait for an answer at once, a `number`")
+			flags.DurationVar(&f.Timeout, "timeout", 10*time.Second, "how `long` an answer may take, like 10s")
+			flags.IntVar(&f.Retries, "retries", 1, "how often a request is sent again after an error of the network, a `number`")
+			flags.BoolVar(&f.SendAll, "send-all", false, "send methods other than GET and HEAD, too: they may change something there")
+			flags.BoolVar(&f.Insecure, "insecure", false, "do not look at the server's certificate")
+			flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
+			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
+			f.setup(flags)
+			return func(r *run, args []string) (int, error) {
+				if err := f.check(args, r.most); err != nil {
+					return 0, err
+				}
+				ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+				defer stop()
+				return r.verify(ctx, args, f)
 			}
-			if err := f.check(args); err != nil {
-				return 0, err
-			}
-			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
-			defer stop()
-			return r.verify(ctx, args, f)
-		}
-	},
+		},
+	})
 }
 
 type verifyFlags struct {
 	live.Options
 	at   onlyFlags
 	only onlyFlags
-	top  int
 	listFlags
 }
 
 // check reads the flags that are no plain numbers.
-func (f *verifyFlags) check(args []string) error {
+func (f *verifyFlags) check(args []string, top int) error {
 	switch {
 	case len(args) == 0:
 		return usagef("name a list of requests, like: kibitz verify requests.txt -at http://127.0.0.1:8080")
 	case len(f.at) == 0:
 		return usagef("name the server, like: -at http://127.0.0.1:8080")
-	case f.Parallel < 1 || f.Retries < 0 || f.Rate < 0 || f.top < 1 || f.Timeout <= 0:
+	case f.Parallel < 1 || f.Retries < 0 || f.Rate < 0 || top < 1 || f.Timeout <= 0:
 		return usagef("-parallel and -top are numbers from 1 on, -rate and -retries from 0 on, and -timeout is longer than nothing")
 	}
 	if err := f.checkFormat(); err != nil {
@@ -169,9 +168,11 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 			break
 		}
 	}
-	if r.as == "text" {
-		r.verifiedText(all, f, time.Since(start))
-	} else if err := r.verifiedMachine(all); err != nil {
+	show := r.form.verify
+	if show == nil {
+		show = (*run).verifiedCases
+	}
+	if err := show(r, verified{all, f, time.Since(start)}); err != nil {
 		return 0, err
 	}
 	if ctx.Err() != nil {
@@ -187,7 +188,8 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 }
 
 // verifiedText shows the differences, grouped.
-func (r *run) verifiedText(all []*live.Verified, f *verifyFlags, took time.Duration) {
+func (r *run) verifiedText(found verified) error {
+	all, f, took := found.all, found.flags, found.took
 	out := r.out
 	type group struct {
 		reason, by, at string
@@ -246,7 +248,7 @@ func (r *run) verifiedText(all []*live.Verified, f *verifyFlags, took time.Durat
 		out.Printf("\n%s: %s\n\n", out.Bad(render.Count(len(g.list), "request")), name)
 		out.Wrapped("  Likeliest  ", render.Clean(g.reason)+".")
 		for i, v := range g.list {
-			if i == f.top {
+			if i == r.most {
 				out.Printf("             … and %s more\n", render.Number(len(g.list)-i))
 				break
 			}
@@ -261,6 +263,7 @@ func (r *run) verifiedText(all []*live.Verified, f *verifyFlags, took time.Durat
 	}
 	r.reasons("Without an answer", failed)
 	r.reasons("Not sent", skipped)
+	return nil
 }
 
 func total(m map[string]int) int {
@@ -300,12 +303,9 @@ func (r *run) reasons(title string, m map[string]int) {
 	r.out.Rows("  ", rows, 0)
 }
 
-// verifiedMachine shows every request in a machine format.
-func (r *run) verifiedMachine(all []*live.Verified) error {
-	if r.as == "json" {
-		return r.verifiedJSON(all)
-	}
-	for _, v := range all {
+// verifiedCases shows every request as a test case.
+func (r *run) verifiedCases(found verified) error {
+	for _, v := range found.all {
 		failed := v.Reason()
 		for i, d := range v.Differences {
 			if i == 0 {
@@ -322,47 +322,5 @@ func (r *run) verifiedMachine(all []*live.Verified) error {
 		name := fmt.Sprintf("%s:%d %s %s", v.List, v.Item.Line, v.Item.Request.Verb(), v.Item.Request.Address)
 		r.cases = append(r.cases, testCase{render.Clean(name), render.Clean(strings.TrimSuffix(failed, ";"))})
 	}
-	return r.showCases("verify")
-}
-
-func (r *run) verifiedJSON(all []*live.Verified) error {
-	type difference struct {
-		Aspect    string `json:"aspect"`
-		Field     string `json:"field,omitempty"`
-		Predicted string `json:"predicted"`
-		Got       string `json:"got"`
-	}
-	type result struct {
-		List   string `json:"list"`
-		Line   int    `json:"line"`
-		Method string `json:"method"`
-		URL    string `json:"url"`
-		render.Asked
-		Status      any          `json:"status"`
-		By          string       `json:"by,omitempty"`
-		At          string       `json:"at,omitempty"`
-		Got         int          `json:"got,omitempty"`
-		Differences []difference `json:"differences,omitempty"`
-		Reason      string       `json:"reason,omitempty"`
-		Skipped     string       `json:"skipped,omitempty"`
-		Failed      string       `json:"failed,omitempty"`
-	}
-	results := []result{}
-	for _, v := range all {
-		one := result{List: v.List, Line: v.Item.Line, Method: v.Item.Request.Verb(), URL: v.Item.Request.Address.Printable(), Asked: render.NewAsked(v.Item.Request), Status: render.Status(v.Predicted), Reason: v.Reason(), Skipped: v.Skipped}
-		if by := v.Predicted.By; by != nil {
-			one.By, one.At = by.Name, place(by)
-		}
-		if v.Got != nil {
-			one.Got = v.Got.StatusCode
-		}
-		if v.Failed != nil {
-			one.Failed = v.Failed.Error()
-		}
-		for _, d := range v.Differences {
-			one.Differences = append(one.Differences, difference(d))
-		}
-		results = append(results, one)
-	}
-	return r.writeJSON(map[string]any{"results": results})
+	return r.form.cases(r, "verify", r.cases)
 }

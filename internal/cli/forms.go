@@ -1,0 +1,93 @@
+package cli
+
+// The forms of results, which -as names. Each is told of in a file of its own, for the
+// results that it can show; a command has those that can show what it finds.
+
+import (
+	"bufio"
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/proof"
+	"kibitz/core/replay"
+	"kibitz/core/rulebook"
+	"kibitz/internal/live"
+)
+
+// A form shows results. What it cannot show is nil.
+type form struct {
+	rank    int // text comes first
+	name    string
+	check   func(*run, checked) error
+	trace   func(*run, traced) error
+	compare func(*run, compared) error
+	sums    func(*run, summed) error // of a replay
+	each    func(*run, *bufio.Writer) (func(*replay.Result), error)
+	verify  func(*run, verified) error
+	cases   func(r *run, of string, cases []testCase) error // of what is expected, by a replay or of a server
+}
+
+type (
+	checked struct {
+		book   *rulebook.Book // nil where it could not be read
+		report *proof.Report
+	}
+	traced struct {
+		visit  *engine.Visit
+		traces []*engine.Trace // of its hops
+	}
+	compared struct {
+		old, new string
+		noLists  bool
+		result   *replay.Comparison
+		took     time.Duration
+	}
+	summed struct {
+		engine *engine.Engine
+		tally  *replay.Tally
+		flags  *replayFlags
+		took   time.Duration
+	}
+	verified struct {
+		all   []*live.Verified
+		flags *verifyFlags
+		took  time.Duration
+	}
+)
+
+// A testCase is a request of a list with what it expects, or one that loops.
+type testCase struct {
+	name   string
+	failed string // why; "" if all is as expected
+}
+
+var forms []*form
+
+func registerForm(f form) {
+	forms = append(forms, &f)
+	slices.SortFunc(forms, func(a, b *form) int { return cmp.Or(cmp.Compare(a.rank, b.rank), cmp.Compare(a.name, b.name)) })
+}
+
+// formsOf gives the names of some forms.
+func formsOf(some func(*form) bool) string {
+	var names []string
+	for _, f := range forms {
+		if some(f) {
+			names = append(names, f.name)
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
+// formNamed gives the form of a name, if it can show what a command has.
+func formNamed(name string, some, each func(*form) bool) (*form, error) {
+	for _, f := range forms {
+		if f.name == name && (some(f) || each != nil && each(f)) {
+			return f, nil
+		}
+	}
+	return nil, usagef("-as is %s, not %s", formsOf(some), name)
+}

@@ -1,0 +1,353 @@
+package cli
+
+// Results as JSON.
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kibitz/core/engine"
+	"kibitz/core/proof"
+	"kibitz/core/replay"
+	"kibitz/internal/render"
+)
+
+func init() {
+	registerForm(form{name: "json", rank: 1,
+		check:   (*run).checkJSON,
+		trace:   (*run).traceJSON,
+		compare: (*run).comparedJSON,
+		sums:    (*run).tallyJSON,
+		verify:  (*run).verifiedJSON,
+	})
+}
+
+type outcomeRow struct {
+	Status   any    `json:"status"` // a number, or the word in its place
+	Cause    string `json:"cause"`
+	By       string `json:"by,omitempty"`
+	At       string `json:"at,omitempty"`
+	Requests int64  `json:"requests"`
+	Last     string `json:"last,omitempty"`
+}
+
+func outcomeRows(t *replay.Tally) []outcomeRow {
+	rows := []outcomeRow{}
+	for o, c := range t.Outcomes {
+		last := ""
+		if c.Last > 0 {
+			last = time.Unix(c.Last, 0).UTC().Format(time.RFC3339)
+		}
+		rows = append(rows, outcomeRow{render.StatusValue(o.Status), string(o.Cause), o.By, o.At, c.N, last})
+	}
+	slices.SortFunc(rows, func(a, b outcomeRow) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
+	return rows
+}
+
+// The sums as JSON; docs/lists.md tells what they are. Lists of addresses have the
+// commonest.
+type (
+	tallySums struct {
+		Requests      int64               `json:"requests"`
+		Partial       bool                `json:"partial,omitempty"`
+		Lists         []listSums          `json:"lists"`
+		Outcomes      []outcomeRow        `json:"outcomes"`
+		Recorded      []recordedSums      `json:"recorded,omitempty"`
+		Loops         addressSums         `json:"loops"`
+		TooLong       addressSums         `json:"too_long"`
+		Chains        addressSums         `json:"chains"`
+		Missing       addressSums         `json:"not_found"`
+		Expected      int64               `json:"expected"`
+		Unmet         int64               `json:"unmet"`
+		NotAsExpected []unmetRequest      `json:"not_as_expected,omitempty"`
+		NotReached    []entryName         `json:"not_reached"`
+		Bytes         map[string]typeSums `json:"bytes"`
+	}
+	listSums struct {
+		Name     string `json:"name"`
+		Lines    int    `json:"lines"`
+		Requests int    `json:"requests"`
+		Details  int    `json:"details,omitempty"`
+		Comments int    `json:"comments"`
+		Skipped  int    `json:"skipped"`
+	}
+	addressSums struct {
+		Requests  int64        `json:"requests"`
+		Addresses []addressSum `json:"addresses"`
+		Bounded   bool         `json:"bounded,omitempty"`
+	}
+	addressSum struct {
+		Address   string    `json:"address"`
+		Requests  int64     `json:"requests"`
+		From      []pageSum `json:"from,omitempty"`
+		Likeliest string    `json:"likeliest,omitempty"`
+	}
+	pageSum struct {
+		Page     string `json:"page"`
+		Requests int64  `json:"requests"`
+	}
+	recordedSums struct {
+		Recorded  int          `json:"recorded"`
+		Predicted any          `json:"predicted"`
+		By        string       `json:"by,omitempty"`
+		At        string       `json:"at,omitempty"`
+		Cause     string       `json:"cause"`
+		Requests  int64        `json:"requests"`
+		Differs   bool         `json:"differs,omitempty"`
+		Addresses []addressSum `json:"addresses,omitempty"`
+	}
+	unmetRequest struct {
+		List    string   `json:"list"`
+		Line    int      `json:"line"`
+		Request string   `json:"request"`
+		Unmet   []string `json:"unmet"`
+	}
+	entryName struct {
+		Entry string `json:"entry"`
+		At    string `json:"at"`
+	}
+	typeSums struct {
+		Requests int64 `json:"requests"`
+		Plain    int64 `json:"plain"`
+		Wire     int64 `json:"wire"`
+		Unknown  int64 `json:"unknown,omitempty"`
+	}
+)
+
+func (r *run) tallyJSON(s summed) error {
+	e, t, f := s.engine, s.tally, s.flags
+	addresses := func(t *replay.Top) []addressSum {
+		out := []addressSum{}
+		for _, c := range t.Most(r.most) {
+			out = append(out, addressSum{Address: c.Address, Requests: c.N})
+		}
+		return out
+	}
+	sums := func(t *replay.Top) addressSums { return addressSums{t.Total, addresses(t), t.Others > 0} }
+	result := tallySums{Requests: t.Requests, Partial: t.Partial, Outcomes: outcomeRows(t), Loops: sums(&t.Loops), TooLong: sums(&t.TooLong),
+		Chains: sums(&t.Chains), Missing: sums(&t.Missing), Expected: t.Expected, Unmet: t.Unmets, NotReached: []entryName{}, Bytes: map[string]typeSums{}}
+	for _, l := range t.Lists {
+		result.Lists = append(result.Lists, listSums{l.Name, l.Lines, l.Requests, l.Details, l.Comments, l.Skipped})
+	}
+	names := namesOf(e)
+	for i := range result.Missing.Addresses {
+		a := &result.Missing.Addresses[i]
+		a.Likeliest = names.likeliestOf(a.Address)
+		for _, page := range t.Missing.From(a.Address).Most() {
+			a.From = append(a.From, pageSum{page.Address, page.N})
+		}
+	}
+	for o, c := range t.Outcomes {
+		for _, r := range c.Recorded {
+			sum := recordedSums{Recorded: r.Status, Predicted: render.StatusValue(o.Status), By: o.By, At: o.At, Cause: string(o.Cause), Requests: r.N}
+			if r.Differs != nil {
+				sum.Differs, sum.Addresses = true, addresses(r.Differs)
+			}
+			result.Recorded = append(result.Recorded, sum)
+		}
+	}
+	slices.SortFunc(result.Recorded, func(a, b recordedSums) int {
+		return cmp.Or(cmp.Compare(a.Recorded, b.Recorded), strings.Compare(fmt.Sprint(a.Predicted), fmt.Sprint(b.Predicted)), strings.Compare(a.At, b.At), strings.Compare(a.Cause, b.Cause))
+	})
+	for _, u := range t.Unmet {
+		result.NotAsExpected = append(result.NotAsExpected, unmetRequest{u.List, u.Line, u.Target, u.What})
+	}
+	for _, rule := range f.notReached(e, t) {
+		result.NotReached = append(result.NotReached, entryName{rule.Name, place(rule)})
+	}
+	for name, b := range t.Types {
+		result.Bytes[name] = typeSums{b.Requests, b.Plain, b.Wire, b.Unknown}
+	}
+	return r.writeJSON(result)
+}
+
+// writeJSON writes a result as indented JSON.
+func (r *run) writeJSON(result any) error {
+	enc := render.JSON(r.stdout)
+	enc.SetIndent("", "  ")
+	return enc.Encode(result)
+}
+
+func (r *run) checkJSON(c checked) error {
+	report := c.report
+	type entry struct {
+		Name string `json:"name"`
+		At   string `json:"at"`
+	}
+	type finding struct {
+		Finding  string         `json:"finding"`
+		Severity proof.Severity `json:"severity"`
+		Entries  []entry        `json:"entries"`
+		Places   []string       `json:"places"`
+		Message  string         `json:"message"`
+		Request  []string       `json:"request,omitempty"` // the arguments of trace
+		Compare  []string       `json:"compare,omitempty"` // of the request that it is compared with
+		Advice   string         `json:"advice,omitempty"`
+		Count    int            `json:"count"`
+	}
+	type claim struct {
+		Finding string `json:"finding"`
+		State   string `json:"state"`
+		Entries int    `json:"entries,omitempty"`
+		Sites   int    `json:"sites,omitempty"`
+		Tried   int    `json:"tried"`
+		Why     string `json:"why,omitempty"`
+	}
+	result := struct {
+		Findings []finding `json:"findings"`
+		Claims   []claim   `json:"claims"`
+	}{Findings: []finding{}, Claims: []claim{}}
+	for _, f := range report.Findings {
+		j := finding{Finding: f.Name, Severity: f.Severity, Message: f.Message, Advice: f.Advice, Count: f.Count, Entries: []entry{}, Places: []string{fmt.Sprintf("%s:%d", f.Place, f.Place.Col)}}
+		for _, rule := range f.Rules {
+			j.Entries = append(j.Entries, entry{rule.Name, place(rule)})
+		}
+		if f.Request != nil {
+			j.Request = requestWords(f.Request)
+		}
+		if f.Other != nil {
+			j.Compare = requestWords(f.Other)
+		}
+		result.Findings = append(result.Findings, j)
+	}
+	for _, c := range report.Claims {
+		result.Claims = append(result.Claims, claim{c.Finding, c.State, c.Entries, c.Sites, c.Tried, c.Why})
+	}
+	return r.writeJSON(result)
+}
+
+func (r *run) traceJSON(t traced) error {
+	v, traces := t.visit, t.traces
+	type answer struct {
+		render.Answer
+		Steps []traceStep `json:"steps"`
+	}
+	result := struct {
+		Ending  engine.Ending `json:"ending"`
+		Answers []answer      `json:"answers"`
+	}{Ending: v.Ending}
+	for i, h := range v.Hops {
+		a := answer{Answer: render.NewAnswer(h.Request, h.Response)}
+		for _, s := range traces[i].Steps {
+			step := traceStep{Fits: s.Fits, Text: s.Text}
+			if s.Rule != nil {
+				step.Entry, step.At = s.Rule.Name, place(s.Rule)
+			}
+			a.Steps = append(a.Steps, step)
+		}
+		result.Answers = append(result.Answers, a)
+	}
+	return r.writeJSON(result)
+}
+
+func (r *run) comparedJSON(c compared) error {
+	result := c.result
+	type side struct {
+		Status any    `json:"status"` // a number, or the word in its place
+		By     string `json:"by,omitempty"`
+		At     string `json:"at,omitempty"`
+		Ends   string `json:"ends,omitempty"`
+	}
+	type group struct {
+		Change   string   `json:"change"`
+		From     *side    `json:"from,omitempty"` // not of a header's change
+		To       *side    `json:"to,omitempty"`
+		Headers  string   `json:"headers,omitempty"`
+		Requests int64    `json:"requests"`
+		Examples []string `json:"examples"`
+	}
+	type hop struct {
+		URL      string `json:"url"`
+		Status   int    `json:"status"`
+		Location string `json:"location"`
+	}
+	type circle struct {
+		Finding string   `json:"finding"`
+		Stored  []hop    `json:"stored"`
+		HSTS    []string `json:"hsts,omitempty"`
+		Circle  []hop    `json:"circle"`
+	}
+	out := struct {
+		Requests int64    `json:"requests"`
+		Same     int64    `json:"same"`
+		Groups   []group  `json:"groups"`
+		Circles  []circle `json:"circles"`
+	}{Requests: result.Requests, Same: result.Same, Groups: []group{}, Circles: []circle{}}
+	sideOf := func(a replay.Answer) side {
+		s := side{Status: render.StatusValue(a.Status), Ends: a.Ends, At: place(a.By)}
+		if a.By != nil {
+			s.By = a.By.Name
+		}
+		return s
+	}
+	for _, g := range result.Groups {
+		j := group{Change: changeNames[g.Change], Headers: g.What, Requests: g.Requests}
+		if g.What == "" {
+			from, to := sideOf(g.From), sideOf(g.To)
+			j.From, j.To = &from, &to
+		}
+		for _, req := range g.Examples {
+			j.Examples = append(j.Examples, req.Verb()+" "+req.Address.Printable())
+		}
+		out.Groups = append(out.Groups, j)
+	}
+	hopOf := func(h engine.Hop) hop {
+		return hop{h.Request.Address.Printable(), h.Response.Status, h.Response.Location}
+	}
+	for _, c := range result.Circles {
+		j := circle{Finding: "stored-redirect-loop", HSTS: c.HSTS, Stored: []hop{}}
+		for _, h := range c.Stored {
+			j.Stored = append(j.Stored, hopOf(h))
+		}
+		for _, h := range c.Visit.Hops[c.Visit.Again:] {
+			j.Circle = append(j.Circle, hopOf(h))
+		}
+		out.Circles = append(out.Circles, j)
+	}
+	return r.writeJSON(out)
+}
+
+func (r *run) verifiedJSON(found verified) error {
+	type difference struct {
+		Aspect    string `json:"aspect"`
+		Field     string `json:"field,omitempty"`
+		Predicted string `json:"predicted"`
+		Got       string `json:"got"`
+	}
+	type result struct {
+		List   string `json:"list"`
+		Line   int    `json:"line"`
+		Method string `json:"method"`
+		URL    string `json:"url"`
+		render.Asked
+		Status      any          `json:"status"`
+		By          string       `json:"by,omitempty"`
+		At          string       `json:"at,omitempty"`
+		Got         int          `json:"got,omitempty"`
+		Differences []difference `json:"differences,omitempty"`
+		Reason      string       `json:"reason,omitempty"`
+		Skipped     string       `json:"skipped,omitempty"`
+		Failed      string       `json:"failed,omitempty"`
+	}
+	results := []result{}
+	for _, v := range found.all {
+		one := result{List: v.List, Line: v.Item.Line, Method: v.Item.Request.Verb(), URL: v.Item.Request.Address.Printable(), Asked: render.NewAsked(v.Item.Request), Status: render.Status(v.Predicted), Reason: v.Reason(), Skipped: v.Skipped}
+		if by := v.Predicted.By; by != nil {
+			one.By, one.At = by.Name, place(by)
+		}
+		if v.Got != nil {
+			one.Got = v.Got.StatusCode
+		}
+		if v.Failed != nil {
+			one.Failed = v.Failed.Error()
+		}
+		for _, d := range v.Differences {
+			one.Differences = append(one.Differences, difference(d))
+		}
+		results = append(results, one)
+	}
+	return r.writeJSON(map[string]any{"results": results})
+}
