@@ -69,7 +69,7 @@ func TestEveryRulebookInTheReferenceHolds(t *testing.T) {
 }
 
 func TestEveryKindAndClauseIsExplained(t *testing.T) {
-	for _, k := range rulebook.Kinds {
+	for _, k := range rulebook.Kinds() {
 		_, text, ok := strings.Cut(Language, "\n### "+string(k)+"\n")
 		if !ok {
 			t.Errorf("%s has no heading", k)

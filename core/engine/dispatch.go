@@ -25,7 +25,7 @@ import (
 // entry is a rule, compiled.
 type entry struct {
 	*rulebook.Rule
-	group group
+	kind
 	free  bool // has no path
 	pos   int
 	front []cond // on scheme, host, port and method
@@ -78,7 +78,7 @@ func (s *siteEngine) compile() {
 	var moves []*entry
 	for pos, r := range s.Rules {
 		e := &entries[pos]
-		*e = entry{Rule: r, pos: pos, group: groupOf(r.Kind), free: len(r.On)+len(r.In) == 0}
+		*e = entry{Rule: r, pos: pos, kind: kindOf(r.Kind), free: len(r.On)+len(r.In) == 0}
 		for _, t := range r.Tests {
 			switch {
 			case t.Field.Row().Front:

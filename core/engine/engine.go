@@ -65,26 +65,36 @@ const (
 	groupCount
 )
 
-func groupOf(k rulebook.Kind) group {
-	switch k {
-	case rulebook.KindFallback:
-		return groupFallback
-	case rulebook.KindError:
-		return groupError
-	case rulebook.KindFolder:
-		return groupFolder
-	case rulebook.KindHeader:
-		return groupHeader
-	case rulebook.KindMedia:
-		return groupMedia
-	case rulebook.KindCompress:
-		return groupCompress
-	case rulebook.KindHint:
-		return groupHint
-	case rulebook.KindLimit:
-		return groupLimit
+// A kind is what the engine does with entries of a kind: in which group they are read, and,
+// of those that are read in order, what one does that fits. Each stands where it is done.
+type kind struct {
+	group group
+	read  func(s *state, r *Response, e *entry) step
+}
+
+// A step is what follows an entry of the reading.
+type step uint8
+
+const (
+	goOn     step = iota // to the next entry
+	answered             // r is the answer
+	settled              // no entry below answers: the tree does
+	again                // from the top
+)
+
+var kinds = map[rulebook.Kind]kind{}
+
+func kindOf(k rulebook.Kind) kind {
+	of, ok := kinds[k]
+	if !ok {
+		panic("the engine does nothing with " + string(k))
 	}
-	return groupReading
+	return of
+}
+
+// does says what entries of a kind do.
+func does(k rulebook.Kind, in group, read func(s *state, r *Response, e *entry) step) {
+	kinds[k] = kind{in, read}
 }
 
 // New compiles a rulebook; trees has the tree of each site, in their order (nil

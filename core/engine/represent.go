@@ -238,6 +238,13 @@ func (s *state) list(r *Response, n *site.Node, at string) {
 	r.content, r.Type = []byte(b.String()), "text/html"
 }
 
+func init() {
+	does(rulebook.KindHeader, groupHeader, nil)
+	does(rulebook.KindMedia, groupMedia, nil)
+	does(rulebook.KindCompress, groupCompress, nil)
+	does(rulebook.KindHint, groupHint, nil)
+}
+
 // headers applies the header entries (step 7); it reports whether their values
 // were valid.
 func (s *state) headers(r *Response) bool {

@@ -73,7 +73,7 @@ type plain struct{}
 func (plain) next(s *state, g group, floor int) int {
 	for pos := floor + 1; pos < len(s.site.entries); pos++ {
 		e := s.site.entries[pos]
-		if groupOf(e.Kind) != g {
+		if e.group != g {
 			continue
 		}
 		why := s.misfit(e.Rule)

@@ -7,7 +7,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
@@ -63,156 +62,12 @@ type Action interface {
 	Templates() []*Template
 }
 
-type (
-	// Redirect answers with a Location.
-	Redirect struct {
-		To     *Template
-		Status int
-		Query  Query
-	}
-	// Moves is a table of redirects.
-	Moves struct {
-		Table *Table
-		Query Query
-	}
-	// Rewrite gives the request another path inside the site.
-	Rewrite struct {
-		To    *Template
-		Query Query
-		Then  Then
-	}
-	// Reply is a fixed answer.
-	Reply struct {
-		Status int
-		Body   Body
-		Retry  time.Duration // 0: no Retry-After
-	}
-	// Handoff leaves the answer to an application.
-	Handoff struct{ To string }
-	// Access says who may.
-	Access struct {
-		Do       AccessDo
-		Status   int    // of a refusal
-		Realm    string // of the question for a name and password
-		Accounts map[string]string
-	}
-	// Fallback is served where the tree has nothing.
-	Fallback struct {
-		To     []*Template
-		Status int
-	}
-	// ErrorPage is the page for statuses.
-	ErrorPage struct {
-		For  Statuses
-		Body Body
-		Fill bool
-	}
-	// Folder says what a folder answers. Points that an entry does not speak
-	// of are nil or empty.
-	Folder struct {
-		Documents []string // names; empty but not nil for none
-		Listing   *bool
-		Columns   []string
-		Slash     Slash
-		Hidden    *bool
-	}
-	// Header changes response headers, in order.
-	Header struct {
-		Changes []HeaderChange
-		For     Statuses // empty: every status
-	}
-	// Media gives extensions their media types.
-	Media struct {
-		Types   map[string]string // by extension, lower case, no dot
-		Charset string
-	}
-	// Compress chooses encodings.
-	Compress struct {
-		Using  []string
-		Types  []string
-		Over   int64 // bytes; -1 where nothing is said
-		Level  int   // 0 where nothing is said
-		Stored *bool
-	}
-	// Hint announces resources ahead of a page.
-	Hint struct {
-		Preloads    []Preload
-		Preconnects []string
-	}
-	// Limit bounds the size of requests, in bytes; -1 where nothing is said.
-	Limit struct{ Body, URL, Headers int64 }
-)
-
-func (a *Redirect) Templates() []*Template  { return []*Template{a.To} }
-func (a *Rewrite) Templates() []*Template   { return []*Template{a.To} }
-func (a *Fallback) Templates() []*Template  { return a.To }
-func (a *Reply) Templates() []*Template     { return a.Body.templates() }
-func (a *ErrorPage) Templates() []*Template { return a.Body.templates() }
-func (*Moves) Templates() []*Template       { return nil } // a new address is taken as it stands
-func (*Handoff) Templates() []*Template     { return nil }
-func (*Access) Templates() []*Template      { return nil }
-func (*Folder) Templates() []*Template      { return nil }
-func (*Media) Templates() []*Template       { return nil }
-func (*Compress) Templates() []*Template    { return nil }
-func (*Hint) Templates() []*Template        { return nil }
-func (*Limit) Templates() []*Template       { return nil }
-
-func (a *Header) Templates() []*Template {
-	var out []*Template
-	for _, c := range a.Changes {
-		if c.Value != nil {
-			out = append(out, c.Value)
-		}
-	}
-	return out
-}
-
 func (b Body) templates() []*Template {
 	if b.Text == nil {
 		return nil
 	}
 	return []*Template{b.Text}
 }
-
-// Constant reports whether the values hold nothing of the request.
-func (h *Header) Constant() bool {
-	for _, c := range h.Changes {
-		if c.Value == nil {
-			continue
-		}
-		if _, ok := Constant(c.Value.Body); !ok {
-			return false
-		}
-	}
-	return true
-}
-
-// Then is what follows a rewrite.
-type Then uint8
-
-const (
-	Next   Then = iota // the entries below are read with the new path
-	Finish             // the reading ends
-	Again              // the reading starts from the top
-)
-
-// AccessDo is what an access entry does.
-type AccessDo uint8
-
-const (
-	Refuse AccessDo = iota
-	Ask
-	Admit
-)
-
-// Slash is what becomes of the slash at the end of a folder's address.
-type Slash string
-
-const (
-	SlashAdd   Slash = "add"
-	SlashDrop  Slash = "drop"
-	SlashLeave Slash = "leave"
-)
 
 // A Body is the content of an answer: a file of the tree, or a text.
 type Body struct {
@@ -222,19 +77,6 @@ type Body struct {
 
 // Empty reports whether the body says nothing.
 func (b Body) Empty() bool { return b.Show == "" && b.Text == nil }
-
-// A HeaderChange is one `set`, `add`, `default` or `drop`.
-type HeaderChange struct {
-	Do    string
-	Name  string
-	Value *Template // nil for drop
-}
-
-// A Preload is a resource that a page will need.
-type Preload struct {
-	Path string // canonical, with its query
-	As   string
-}
 
 // Statuses are codes and classes of them.
 type Statuses struct {

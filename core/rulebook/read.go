@@ -4,14 +4,11 @@ package rulebook
 
 import (
 	"fmt"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
-
-	"golang.org/x/net/http/httpguts"
 
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
@@ -386,7 +383,7 @@ func (b *builder) folder(w Word, kind Kind, fold bool) (string, bool) {
 		return "", false
 	}
 	if !strings.HasPrefix(w.Text, "/") {
-		if _, keyword := grammar[kind][w.Text]; keyword {
+		if _, keyword := kind.form(w.Text); keyword {
 			b.errs.at(w, "`%s` is no folder; and if `in` is meant as the name of this entry, call it something else: `in` begins a clause", w.Text)
 			return "", false
 		}
@@ -434,133 +431,6 @@ func (b *builder) example(r *Rule, c *Clause) {
 		b.errs.at(words[i], "%v", err)
 	}
 	r.Examples = append(r.Examples, ex)
-}
-
-// action reads the clauses of the rule's own kind.
-func (b *builder) action(r *Rule, captures []string) Action {
-	e := r.Entry
-	switch r.Kind {
-	case KindRedirect:
-		a := &Redirect{}
-		if c := e.clause("to"); c != nil {
-			a.To = b.target(c.Values[0], captures, false)
-		}
-		if c := e.clause("as"); c != nil {
-			a.Status = b.redirectStatus(c.Values[0])
-		}
-		a.Query = b.query(e, a.To)
-		return a
-	case KindMoves:
-		return b.moves(r)
-	case KindRewrite:
-		a := &Rewrite{}
-		if c := e.clause("to"); c != nil {
-			a.To = b.target(c.Values[0], captures, true)
-		}
-		a.Query = b.query(e, a.To)
-		if c := e.clause("then"); c != nil {
-			a.Then = map[string]Then{"next": Next, "finish": Finish, "again": Again}[b.choice(c.Values[0], "next", "finish", "again")]
-		}
-		return a
-	case KindReply:
-		a := &Reply{Body: b.body(e, captures)}
-		if c := e.clause("with"); c != nil {
-			a.Status = b.status(c.Values[0], 200, 599)
-			if a.Status/100 == 3 {
-				b.errs.at(c.Values[0], "a reply does not redirect: write a `redirect` entry")
-			}
-		}
-		if c := e.clause("retry"); c != nil {
-			d, problem := parseDuration(c.Values[0].Text)
-			if problem != "" {
-				b.errs.at(c.Values[0], "%s", problem)
-			}
-			a.Retry = d
-		}
-		return a
-	case KindHandoff:
-		a := &Handoff{}
-		if c := e.clause("to"); c != nil {
-			a.To = c.Values[0].Text
-			if u, err := url.Parse(a.To); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-				b.errs.at(c.Values[0], "an application is named by a full URL, like http://127.0.0.1:8080")
-			}
-		}
-		return a
-	case KindAccess:
-		return b.access(e)
-	case KindFallback:
-		a := &Fallback{Status: 200}
-		if c := e.clause("to"); c != nil {
-			for _, w := range c.Values {
-				if t := b.target(w, captures, true); t != nil {
-					if t.HasQuery {
-						b.errs.at(w, "a fallback is a file of the tree, and has no query")
-					}
-					a.To = append(a.To, t)
-				}
-			}
-		}
-		if c := e.clause("as"); c != nil {
-			if a.Status = b.status(c.Values[0], 200, 599); a.Status != 200 && a.Status/100 < 4 {
-				b.errs.at(c.Values[0], "a fallback is served as 200, or as an error from 400 on")
-			}
-		}
-		return a
-	case KindError:
-		a := &ErrorPage{Body: b.body(e, captures)}
-		if c := e.clause("for"); c != nil {
-			a.For = b.statuses(c.Values, 4)
-		}
-		if c := e.clause("fill"); c != nil {
-			a.Fill = b.choice(c.Values[0], "on") == "on"
-			if a.Body.Show == "" {
-				b.errs.at(c.Keyword, "`fill` puts values into the page that `show` names; a `text` has them already")
-			}
-		}
-		if a.Body.Empty() && e.clause("show") == nil && e.clause("text") == nil {
-			b.errs.at(e.Kind, "this `error` says for which status, but not what to show: add `show /errors/page.html` or `text …`")
-		}
-		return a
-	}
-	return b.setting(r, captures)
-}
-
-// setting reads the kinds that answer nothing by themselves.
-func (b *builder) setting(r *Rule, captures []string) Action {
-	e := r.Entry
-	own := func(c Clause) bool { _, ok := clauses[r.Kind][c.Keyword.Text]; return ok }
-	if !slices.ContainsFunc(e.Clauses, own) && r.Kind != KindCompress {
-		b.errs.at(e.Kind, "this `%s` says nothing%s", r.Kind, orNearest("", Clauses(r.Kind)))
-		return nil
-	}
-	switch r.Kind {
-	case KindFolder:
-		a := b.folderAction(e)
-		for _, t := range r.Tests {
-			if a.Hidden != nil && t.Field.Kind == FieldFile {
-				b.errs.add(t.Place, t.Width, "`hidden` decides what `file` can see, so an entry that says it cannot test `file`: test `path`, or leave it to `in`")
-			}
-		}
-		return a
-	case KindHeader:
-		return b.header(e, captures)
-	case KindMedia:
-		return b.media(e)
-	case KindCompress:
-		return b.compress(e)
-	case KindHint:
-		return b.hint(e)
-	}
-	a := &Limit{-1, -1, -1}
-	for word, field := range map[string]*int64{"body": &a.Body, "url": &a.URL, "headers": &a.Headers} {
-		if c := e.clause(word); c != nil {
-			if n, ok := b.size(c.Values[0]); ok {
-				*field = n
-			}
-		}
-	}
-	return a
 }
 
 func (b *builder) redirectStatus(w Word) int {
@@ -680,105 +550,6 @@ func (b *builder) body(e *Entry, captures []string) Body {
 	return body
 }
 
-func (b *builder) moves(r *Rule) *Moves {
-	e := r.Entry
-	a := &Moves{Query: b.query(e, nil)}
-	def := 0
-	if c := e.clause("as"); c != nil {
-		def = b.redirectStatus(c.Values[0])
-	}
-	c := e.clause("table")
-	if c == nil {
-		return a
-	}
-	w := c.Values[0]
-	text, err := b.load(b.path(w))
-	if err != nil {
-		b.errs.at(w, "the table cannot be read: %v", err)
-		return a
-	}
-	base := request.Address{Scheme: "https", Host: "site.example", Port: 443}
-	keep := false
-	if r.Site != nil {
-		base, keep = r.Site.Address, r.Site.KeepSlashes
-	}
-	table, problems := readTable(b.path(w), text, rowReader{def, r.Fold, base, keep, a.Query})
-	for _, p := range problems {
-		b.errs.at(w, "%s: %v", table.Name, p)
-	}
-	a.Table = table
-	return a
-}
-
-func (b *builder) access(e *Entry) *Access {
-	a := &Access{Status: 403}
-	var chosen []string
-	for _, word := range []string{"refuse", "ask", "admit"} {
-		if e.clause(word) != nil {
-			chosen = append(chosen, word)
-		}
-	}
-	if len(chosen) != 1 {
-		b.errs.at(e.Kind, "an `access` entry says just one of: refuse [STATUS], ask REALM accounts FILE, admit")
-		return a
-	}
-	accounts := e.clause("accounts")
-	switch chosen[0] {
-	case "refuse":
-		c := e.clause("refuse")
-		if len(c.Values) > 1 {
-			b.errs.at(c.Values[1], "`refuse` takes one status")
-		}
-		if len(c.Values) > 0 {
-			a.Status = b.status(c.Values[0], 400, 599)
-		}
-	case "admit":
-		a.Do = Admit
-	case "ask":
-		a.Do, a.Status = Ask, 401
-		a.Realm = e.clause("ask").Values[0].Text
-		if accounts == nil {
-			b.errs.at(e.clause("ask").Keyword, "`ask` needs the file with the names and password hashes: ask \"%s\" accounts FILE", a.Realm)
-			return a
-		}
-		a.Accounts = b.accounts(accounts.Values[0])
-		return a
-	}
-	if accounts != nil {
-		b.errs.at(accounts.Keyword, "`accounts` goes with `ask`")
-	}
-	return a
-}
-
-// accounts reads a file of name:hash lines. Errors name the line, never the hash.
-func (b *builder) accounts(w Word) map[string]string {
-	text, err := b.load(b.path(w))
-	if err != nil {
-		b.errs.at(w, "the accounts file cannot be read: %v", err)
-		return nil
-	}
-	out := map[string]string{}
-	for i, l := range strings.Split(strings.TrimPrefix(string(text), "\ufeff"), "\n") {
-		l = strings.TrimSpace(l)
-		if l == "" || strings.HasPrefix(l, "#") {
-			continue
-		}
-		name, hash, ok := strings.Cut(l, ":")
-		bcrypt := strings.HasPrefix(hash, "$2a$") || strings.HasPrefix(hash, "$2b$") || strings.HasPrefix(hash, "$2y$")
-		_, twice := out[name]
-		switch {
-		case !ok || name == "":
-			b.errs.at(w, "%s: line %d is not of the form name:hash", b.path(w), i+1)
-		case !bcrypt || len(hash) != 60:
-			b.errs.at(w, "%s: line %d has no bcrypt hash ($2b$…, 60 characters)", b.path(w), i+1)
-		case twice:
-			b.errs.at(w, "%s: line %d names an account a second time", b.path(w), i+1)
-		}
-		out[name] = hash
-	}
-	return out
-}
-
 func (b *builder) onOff(e *Entry, word string) *bool {
 	c := e.clause(word)
 	if c == nil {
@@ -788,163 +559,13 @@ func (b *builder) onOff(e *Entry, word string) *bool {
 	return &on
 }
 
-func (b *builder) folderAction(e *Entry) *Folder {
-	a := &Folder{Listing: b.onOff(e, "listing"), Hidden: b.onOff(e, "hidden")}
-	if c := e.clause("documents"); c != nil {
-		a.Documents = []string{}
-		for _, w := range c.Values {
-			if w.Text == "none" && !w.Quoted {
-				if len(c.Values) > 1 {
-					b.errs.at(w, "`documents none` stands alone")
-				}
-				continue
-			}
-			if strings.ContainsAny(w.Text, "/*") {
-				b.errs.at(w, "a folder's document is a plain name, like index.html")
-				continue
-			}
-			a.Documents = append(a.Documents, w.Text)
-		}
+// action reads the clauses of the rule's own kind.
+func (b *builder) action(r *Rule, captures []string) Action {
+	row := rowOf(r.Kind)
+	own := func(c Clause) bool { _, ok := row.clauses[c.Keyword.Text]; return ok }
+	if row.setting && !slices.ContainsFunc(r.Entry.Clauses, own) {
+		b.errs.at(r.Entry.Kind, "this `%s` says nothing%s", r.Kind, orNearest("", Clauses(r.Kind)))
+		return nil
 	}
-	if c := e.clause("columns"); c != nil {
-		for _, w := range c.Values {
-			if col := b.choice(w, "name", "size", "date"); col != "" {
-				a.Columns = append(a.Columns, col)
-			}
-		}
-	}
-	if c := e.clause("slash"); c != nil {
-		a.Slash = Slash(b.choice(c.Values[0], "add", "drop", "leave"))
-	}
-	return a
-}
-
-// ownHeaders are the fields that the answer itself decides.
-var ownHeaders = []string{"content-length", "transfer-encoding", "connection", "date", "location", "allow"}
-
-func (b *builder) header(e *Entry, captures []string) *Header {
-	a := &Header{}
-	for _, c := range e.Clauses {
-		do := c.Keyword.Text
-		switch do {
-		case "set", "add", "default", "drop":
-		case "for":
-			a.For = b.statuses(c.Values, 1)
-			continue
-		default:
-			continue
-		}
-		w := c.Values[0]
-		name := strings.TrimSuffix(w.Text, ":")
-		if !httpguts.ValidHeaderFieldName(name) {
-			b.errs.at(w, "%s is no name of a header field", w.Quote())
-			continue
-		}
-		if slices.Contains(ownHeaders, strings.ToLower(name)) {
-			b.errs.at(w, "%s is decided by the answer itself, and no `header` entry changes it", name)
-			continue
-		}
-		change := HeaderChange{Do: do, Name: name}
-		if do != "drop" {
-			change.Value = b.text(c.Values[1:], captures)
-			if s, ok := Constant(change.Value.Body); ok && !httpguts.ValidHeaderFieldValue(s) {
-				b.errs.at(c.Values[1], "a header value holds no control characters")
-			}
-		}
-		a.Changes = append(a.Changes, change)
-	}
-	if len(e.Clauses) > 0 && !slices.ContainsFunc(e.Clauses, func(c Clause) bool { return clauses[KindHeader][c.Keyword.Text].repeat }) {
-		b.errs.at(e.Kind, "this `header` changes nothing: add `set NAME VALUE`, `add`, `default` or `drop NAME`")
-	}
-	return a
-}
-
-func (b *builder) media(e *Entry) *Media {
-	a := &Media{Types: map[string]string{}}
-	for _, c := range e.Clauses {
-		switch c.Keyword.Text {
-		case "type":
-			last := c.Values[len(c.Values)-1]
-			major, minor, ok := strings.Cut(last.Text, "/")
-			if !ok || !httpguts.ValidHeaderFieldName(major) || !httpguts.ValidHeaderFieldName(minor) {
-				b.errs.at(last, "%s is no media type: the last word is one like text/html", last.Quote())
-				continue
-			}
-			for _, w := range c.Values[:len(c.Values)-1] {
-				ext := strings.ToLower(strings.TrimPrefix(w.Text, "."))
-				if ext == "" || strings.ContainsAny(ext, "./*") {
-					b.errs.at(w, "%s is no extension: write one like html", w.Quote())
-					continue
-				}
-				a.Types[ext] = strings.ToLower(last.Text)
-			}
-		case "charset":
-			if w := c.Values[0]; !httpguts.ValidHeaderFieldName(w.Text) {
-				b.errs.at(w, "%s is no charset: write a name like utf-8", w.Quote())
-			} else {
-				a.Charset = w.Text
-			}
-		}
-	}
-	return a
-}
-
-func (b *builder) compress(e *Entry) *Compress {
-	a := &Compress{Over: -1, Stored: b.onOff(e, "stored")}
-	for _, c := range e.Clauses {
-		w := c.Values[0]
-		switch c.Keyword.Text {
-		case "using":
-			for _, w := range c.Values {
-				if name := b.choice(w, "br", "zstd", "gzip"); name != "" {
-					a.Using = append(a.Using, name)
-				}
-			}
-		case "types":
-			for _, w := range c.Values {
-				if !strings.Contains(w.Text, "/") {
-					b.errs.at(w, "%s is no media type: write one like text/css or text/*", w.Quote())
-				}
-				a.Types = append(a.Types, strings.ToLower(w.Text))
-			}
-		case "over":
-			if n, ok := b.size(w); ok {
-				a.Over = n
-			}
-		case "level":
-			n, err := strconv.Atoi(w.Text)
-			if err != nil || n < 1 || n > 11 {
-				b.errs.at(w, "a level is a number from 1 (quick) to 11 (small)")
-			}
-			a.Level = n
-		}
-	}
-	return a
-}
-
-func (b *builder) hint(e *Entry) *Hint {
-	a := &Hint{}
-	for _, c := range e.Clauses {
-		w := c.Values[0]
-		switch c.Keyword.Text {
-		case "preload":
-			if !strings.HasPrefix(w.Text, "/") {
-				b.errs.at(w, "a hint names a path of the site: write /%s", shorten(w.Text))
-				continue
-			}
-			if c.Values[1].Text != "as" {
-				b.errs.at(c.Values[1], "a hint says what the file is for: preload %s as style", w.Text)
-				continue
-			}
-			as := b.choice(c.Values[2], "audio", "document", "embed", "fetch", "font", "image", "object", "script", "style", "track", "video", "worker")
-			a.Preloads = append(a.Preloads, Preload{w.Text, as})
-		case "preconnect":
-			if o, err := request.Parse(w.Text, request.Address{}); err != nil || strings.HasPrefix(w.Text, "/") || o.Path != "/" {
-				b.errs.at(w, "an origin is a scheme and a host, like https://maps.saltmarsh-ferries.example")
-				continue
-			}
-			a.Preconnects = append(a.Preconnects, strings.TrimSuffix(w.Text, "/"))
-		}
-	}
-	return a
+	return row.read(b, r, captures)
 }

@@ -4,6 +4,7 @@ package rulebook
 // lines.
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -12,108 +13,80 @@ import (
 // A Kind is a kind of entry.
 type Kind string
 
-const (
-	KindSite     Kind = "site"
-	KindList     Kind = "list"
-	KindInclude  Kind = "include"
-	KindRedirect Kind = "redirect"
-	KindMoves    Kind = "moves"
-	KindRewrite  Kind = "rewrite"
-	KindReply    Kind = "reply"
-	KindHandoff  Kind = "handoff"
-	KindAccess   Kind = "access"
-	KindFallback Kind = "fallback"
-	KindError    Kind = "error"
-	KindFolder   Kind = "folder"
-	KindHeader   Kind = "header"
-	KindMedia    Kind = "media"
-	KindCompress Kind = "compress"
-	KindHint     Kind = "hint"
-	KindLimit    Kind = "limit"
-)
+// A kindRow is all that is said of a kind of entry. It stands in the kind's own file.
+type kindRow struct {
+	kind    Kind
+	order   int                                                 // in which kinds are explained
+	clauses map[string]clauseForm                               // of its own
+	read    func(b *builder, r *Rule, captures []string) Action // its clauses; nil for what is no rule
+	setting bool                                                // an entry without any of these says nothing
+
+	required []string // the clauses that it cannot do without, sorted
+}
+
+var kindRows = map[Kind]*kindRow{}
+
+func register(row kindRow) {
+	kindRows[row.kind] = &row
+	for _, word := range Clauses(row.kind) {
+		if row.clauses[word].needed {
+			row.required = append(row.required, word)
+		}
+	}
+}
+
+// rowOf gives all that is said of a kind; nil for one that there is not.
+func rowOf(k Kind) *kindRow { return kindRows[k] }
 
 // A clauseForm says how many words a clause takes.
 type clauseForm struct {
-	must   int  // words it takes whatever they say
-	more   bool // and then more, up to the next clause keyword
-	repeat bool // the clause may stand several times
-	needed bool // the entry cannot do without
+	must   int    // words it takes whatever they say
+	more   bool   // and then more, up to the next clause keyword
+	repeat bool   // the clause may stand several times
+	needed bool   // the entry cannot do without
+	needs  string // what it wants behind it, in words
 }
-
-var one, several = clauseForm{must: 1}, clauseForm{must: 1, more: true}
 
 // selectors are the clauses of every rule.
 var selectors = map[string]clauseForm{
-	"on":       several,
-	"in":       several,
-	"when":     {must: 2, more: true, repeat: true},
-	"unless":   {must: 2, more: true, repeat: true},
-	"ignoring": one,
-	"example":  {must: 3, more: true, repeat: true},
-	"accept":   {must: 2, repeat: true},
-}
-
-var (
-	needed    = clauseForm{must: 1, needed: true}
-	fieldForm = clauseForm{must: 2, more: true, repeat: true}
-)
-
-// clauses are those of each kind's own.
-var clauses = map[Kind]map[string]clauseForm{
-	KindSite:     {"address": needed, "hosts": several, "files": one, "inventory": one, "slashes": one, "unknown-hosts": one},
-	KindList:     {},
-	KindInclude:  {},
-	KindRedirect: {"to": needed, "as": needed, "query": several},
-	KindMoves:    {"table": needed, "as": one, "query": several},
-	KindRewrite:  {"to": needed, "query": several, "then": one},
-	KindReply:    {"with": needed, "show": one, "text": several, "retry": one},
-	KindHandoff:  {"to": one},
-	KindAccess:   {"refuse": {more: true}, "ask": one, "accounts": one, "admit": {}},
-	KindFallback: {"to": {must: 1, more: true, needed: true}, "as": one},
-	KindError:    {"for": {must: 1, more: true, needed: true}, "show": one, "text": several, "fill": one},
-	KindFolder:   {"documents": several, "listing": one, "columns": several, "slash": one, "hidden": one},
-	KindHeader:   {"set": fieldForm, "add": fieldForm, "default": fieldForm, "drop": {must: 1, repeat: true}, "for": several},
-	KindMedia:    {"type": {must: 2, more: true, repeat: true}, "charset": one},
-	KindCompress: {"using": several, "types": several, "over": one, "level": one, "stored": one},
-	KindHint:     {"preload": {must: 3, repeat: true}, "preconnect": {must: 1, repeat: true}},
-	KindLimit:    {"body": one, "url": one, "headers": one},
+	"on":       {must: 1, more: true, needs: "a path like /fares or a pattern like /maps/*"},
+	"in":       {must: 1, more: true, needs: "a folder like /crew/"},
+	"when":     {must: 2, more: true, repeat: true, needs: "a field and a value, like `when scheme http`"},
+	"unless":   {must: 2, more: true, repeat: true, needs: "a field and a value, like `unless client 192.0.2.0/24`"},
+	"ignoring": {must: 1, needs: "the word `case` behind it"},
+	"example":  {must: 3, more: true, repeat: true, needs: "a request, => and what is expected, like `example /fares => 301 /prices`"},
+	"accept":   {must: 2, repeat: true, needs: "the name of a finding and a reason in quotes"},
 }
 
 // Kinds are all kinds of entry, in the order in which they are explained.
-var Kinds = []Kind{KindSite, KindList, KindInclude, KindRedirect, KindMoves, KindRewrite, KindReply, KindHandoff, KindAccess, KindFallback, KindError, KindFolder, KindHeader, KindMedia, KindCompress, KindHint, KindLimit}
+func Kinds() []Kind {
+	return slices.SortedFunc(maps.Keys(kindRows), func(a, b Kind) int { return cmp.Compare(rowOf(a).order, rowOf(b).order) })
+}
 
-func (k Kind) isRule() bool { return k != KindSite && k != KindList && k != KindInclude }
+// IsRule reports whether entries of a kind are rules: they take requests.
+func (k Kind) IsRule() bool { return rowOf(k).read != nil }
 
-// grammar has all clauses of each kind, the selectors too.
-var grammar = func() map[Kind]map[string]clauseForm {
-	all := map[Kind]map[string]clauseForm{}
-	for k, own := range clauses {
-		all[k] = maps.Clone(own)
-		if k.isRule() {
-			maps.Copy(all[k], selectors)
-		}
+// form gives how a clause of this kind is written, if it is one.
+func (k Kind) form(word string) (clauseForm, bool) {
+	row := rowOf(k)
+	form, ok := row.clauses[word]
+	if !ok && row.read != nil {
+		form, ok = selectors[word]
 	}
-	return all
-}()
-
-// required are the clauses that entries of a kind cannot do without, sorted.
-var required = func() map[Kind][]string {
-	all := map[Kind][]string{}
-	for k, own := range clauses {
-		for _, word := range Clauses(k) {
-			if own[word].needed {
-				all[k] = append(all[k], word)
-			}
-		}
-	}
-	return all
-}()
+	return form, ok
+}
 
 // keywords are the clauses of this kind, sorted.
-func (k Kind) keywords() []string { return slices.Sorted(maps.Keys(grammar[k])) }
+func (k Kind) keywords() []string {
+	words := Clauses(k)
+	if k.IsRule() {
+		words = slices.Sorted(slices.Values(slices.AppendSeq(words, maps.Keys(selectors))))
+	}
+	return words
+}
 
 // Clauses are the clauses that a kind of entry has beside the selectors, sorted.
-func Clauses(k Kind) []string { return slices.Sorted(maps.Keys(clauses[k])) }
+func Clauses(k Kind) []string { return slices.Sorted(maps.Keys(rowOf(k).clauses)) }
 
 // An Entry is one sentence of a rulebook, as it is written.
 type Entry struct {
@@ -176,18 +149,17 @@ func entries(lines []line, errs *Errors) []*Entry {
 func parseEntry(words []Word, errs *Errors) *Entry {
 	e := &Entry{Kind: words[0]}
 	kind := Kind(e.Kind.Text)
-	if _, ok := clauses[kind]; !ok || e.Kind.Quoted {
+	if rowOf(kind) == nil || e.Kind.Quoted {
 		var known []string
-		for _, k := range Kinds {
+		for _, k := range Kinds() {
 			known = append(known, string(k))
 		}
 		errs.at(e.Kind, "`%s` is no kind of entry%s", shorten(e.Kind.Text), orNearest(e.Kind.Text, known))
 		return nil
 	}
 	words = words[1:]
-	forms := grammar[kind]
 	keyword := func(w Word) bool {
-		_, ok := forms[w.Text]
+		_, ok := kind.form(w.Text)
 		return ok && !w.Quoted
 	}
 	if kind == KindInclude {
@@ -236,11 +208,11 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 			continue
 		}
 		c := Clause{Keyword: words[0]}
-		form := forms[words[0].Text]
+		form, _ := kind.form(words[0].Text)
 		words = words[1:]
 		c.Values, words = takeValues(c.Keyword.Text, form, words, keyword)
 		if len(c.Values) < form.must {
-			errs.add(c.end(), 1, "`%s` needs %s", c.Keyword.Text, needs[c.Keyword.Text])
+			errs.add(c.end(), 1, "`%s` needs %s", c.Keyword.Text, form.needs)
 			begun = append(begun, c.Keyword.Text)
 			continue
 		}
@@ -250,29 +222,13 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		}
 		e.Clauses = append(e.Clauses, c)
 	}
-	for _, word := range required[kind] {
+	for _, word := range rowOf(kind).required {
 		if e.clause(word) == nil && !slices.Contains(begun, word) {
-			errs.at(e.Kind, "this `%s` lacks `%s`: it needs %s", kind, word, needs[word])
+			form, _ := kind.form(word)
+			errs.at(e.Kind, "this `%s` lacks `%s`: it needs %s", kind, word, form.needs)
 		}
 	}
 	return e
-}
-
-// needs says what each clause wants behind it.
-var needs = map[string]string{
-	"on": "a path like /fares or a pattern like /maps/*", "in": "a folder like /crew/", "when": "a field and a value, like `when scheme http`",
-	"unless": "a field and a value, like `unless client 192.0.2.0/24`", "ignoring": "the word `case` behind it", "example": "a request, => and what is expected, like `example /fares => 301 /prices`",
-	"accept": "the name of a finding and a reason in quotes", "address": "the site's main address, like `address https://saltmarsh-ferries.example`",
-	"hosts": "a host name", "files": "the site's folder", "inventory": "a listing of the site's files", "slashes": "`merge` or `keep`", "unknown-hosts": "the word `answer`",
-	"to": "an address, like `to /fares/`", "as": "a status, like `as permanent`", "query": "`keep`, `merge`, `only NAME…` or `drop`", "table": "a CSV file of old and new addresses",
-	"then": "`next`, `finish` or `again`", "with": "a status, like `with 410`", "show": "a path in the site's tree, like /errors/gone.html", "text": "a text", "retry": "a duration, like `retry 2h`",
-	"ask": "a realm, the name that the visitor is shown", "accounts": "a file of names and password hashes", "for": "a status, like `for 404` or `for 5xx`", "fill": "`on`",
-	"documents": "names, like `documents index.html`, or `none`", "listing": "`on` or `off`", "columns": "some of `name size date`", "slash": "`add`, `drop` or `leave`", "hidden": "`on` or `off`",
-	"set": "a header field and its value, like `set X-Frame-Options SAMEORIGIN`", "add": "a header field and its value", "default": "a header field and its value", "drop": "the name of a header field",
-	"type": "extensions and a media type, like `type webmanifest application/manifest+json`", "charset": "a name, like `charset utf-8`",
-	"using": "encodings: some of `br zstd gzip`", "types": "media types, like `types text/*`", "over": "a size, like `over 1KiB`", "level": "a number", "stored": "`on` or `off`",
-	"preload": "a path, `as` and a destination, like `preload /site.css as style`", "preconnect": "an origin, like https://maps.saltmarsh-ferries.example",
-	"body": "a size, like `body 2MiB`", "url": "a size, like `url 8KiB`", "headers": "a size, like `headers 16KiB`",
 }
 
 // binding are the words that always take the next word with them, whatever it

@@ -61,7 +61,7 @@ func (r *run) help(args []string) error {
 			return nil
 		}
 	}
-	for _, k := range rulebook.Kinds {
+	for _, k := range rulebook.Kinds() {
 		if string(k) == topic {
 			r.markdown(section(docs.Language, "### "+topic))
 			return nil

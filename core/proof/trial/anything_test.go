@@ -136,7 +136,7 @@ func brief(r *engine.Response) string {
 // of the language.
 func everything() []string {
 	var out []string
-	for _, k := range rulebook.Kinds {
+	for _, k := range rulebook.Kinds() {
 		if k == rulebook.KindList || k == rulebook.KindInclude {
 			continue // seen to by their use
 		}

@@ -10,7 +10,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"net"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -89,8 +89,8 @@ func readEvent(o Options) LineReader {
 		if t.time, err = eventTime(get("time")); err != nil {
 			return nil, err
 		}
-		if host, _, err := net.SplitHostPort(t.client); err == nil {
-			t.client = host
+		if at, err := netip.ParseAddrPort(t.client); err == nil {
+			t.client = at.Addr().String()
 		}
 		for _, name := range slices.Sorted(maps.Keys(values)) {
 			if field, ok := strings.CutPrefix(name, headerName); ok && values[name] != "" {
@@ -120,10 +120,8 @@ func eventURL(get func(part string) string) string {
 	if host == "" || !strings.HasPrefix(path, "/") {
 		return path
 	}
-	if strings.Contains(host, ":") && !strings.HasPrefix(host, "[") {
-		if _, _, err := net.SplitHostPort(host); err != nil {
-			host = "[" + host + "]"
-		}
+	if a, err := netip.ParseAddr(host); err == nil && a.Is6() {
+		host = "[" + host + "]"
 	}
 	scheme, port := get("scheme"), get("port")
 	if scheme == "" {

@@ -1,0 +1,56 @@
+package rulebook
+
+// Moves: a table of redirects.
+
+import (
+	"kibitz/core/request"
+)
+
+const KindMoves Kind = "moves"
+
+func init() {
+	register(kindRow{kind: KindMoves, order: 5, read: readMoves, clauses: map[string]clauseForm{
+		"table": {must: 1, needed: true, needs: "a CSV file of old and new addresses"},
+		"as":    {must: 1, needs: "a status, like `as permanent`"},
+		"query": {must: 1, more: true, needs: "`keep`, `merge`, `only NAME…` or `drop`"},
+	}})
+}
+
+// Moves is a table of redirects.
+type Moves struct {
+	Table *Table
+	Query Query
+}
+
+// Templates are none: a new address is taken as it stands.
+func (*Moves) Templates() []*Template { return nil }
+
+func readMoves(b *builder, r *Rule, _ []string) Action {
+	e := r.Entry
+	a := &Moves{Query: b.query(e, nil)}
+	def := 0
+	if c := e.clause("as"); c != nil {
+		def = b.redirectStatus(c.Values[0])
+	}
+	c := e.clause("table")
+	if c == nil {
+		return a
+	}
+	w := c.Values[0]
+	text, err := b.load(b.path(w))
+	if err != nil {
+		b.errs.at(w, "the table cannot be read: %v", err)
+		return a
+	}
+	base := request.Address{Scheme: "https", Host: "site.example", Port: 443}
+	keep := false
+	if r.Site != nil {
+		base, keep = r.Site.Address, r.Site.KeepSlashes
+	}
+	table, problems := readTable(b.path(w), text, rowReader{def, r.Fold, base, keep, a.Query})
+	for _, p := range problems {
+		b.errs.at(w, "%s: %v", table.Name, p)
+	}
+	a.Table = table
+	return a
+}

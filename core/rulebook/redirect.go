@@ -1,0 +1,36 @@
+package rulebook
+
+// A redirect: the visitor is sent to another address.
+
+const KindRedirect Kind = "redirect"
+
+func init() {
+	register(kindRow{kind: KindRedirect, order: 4, read: readRedirect, clauses: map[string]clauseForm{
+		"to":    {must: 1, needed: true, needs: "an address, like `to /fares/`"},
+		"as":    {must: 1, needed: true, needs: "a status, like `as permanent`"},
+		"query": {must: 1, more: true, needs: "`keep`, `merge`, `only NAME…` or `drop`"},
+	}})
+}
+
+// Redirect answers with a Location.
+type Redirect struct {
+	To     *Template
+	Status int
+	Query  Query
+}
+
+// Templates are those that are filled in for an answer.
+func (a *Redirect) Templates() []*Template { return []*Template{a.To} }
+
+func readRedirect(b *builder, r *Rule, captures []string) Action {
+	e := r.Entry
+	a := &Redirect{}
+	if c := e.clause("to"); c != nil {
+		a.To = b.target(c.Values[0], captures, false)
+	}
+	if c := e.clause("as"); c != nil {
+		a.Status = b.redirectStatus(c.Values[0])
+	}
+	a.Query = b.query(e, a.To)
+	return a
+}

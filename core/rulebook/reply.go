@@ -1,0 +1,47 @@
+package rulebook
+
+// A reply: a fixed answer.
+
+import (
+	"time"
+)
+
+const KindReply Kind = "reply"
+
+func init() {
+	register(kindRow{kind: KindReply, order: 7, read: readReply, clauses: map[string]clauseForm{
+		"with":  {must: 1, needed: true, needs: "a status, like `with 410`"},
+		"show":  {must: 1, needs: "a path in the site's tree, like /errors/gone.html"},
+		"text":  {must: 1, more: true, needs: "a text"},
+		"retry": {must: 1, needs: "a duration, like `retry 2h`"},
+	}})
+}
+
+// Reply is a fixed answer.
+type Reply struct {
+	Status int
+	Body   Body
+	Retry  time.Duration // 0: no Retry-After
+}
+
+// Templates are those that are filled in for an answer.
+func (a *Reply) Templates() []*Template { return a.Body.templates() }
+
+func readReply(b *builder, r *Rule, captures []string) Action {
+	e := r.Entry
+	a := &Reply{Body: b.body(e, captures)}
+	if c := e.clause("with"); c != nil {
+		a.Status = b.status(c.Values[0], 200, 599)
+		if a.Status/100 == 3 {
+			b.errs.at(c.Values[0], "a reply does not redirect: write a `redirect` entry")
+		}
+	}
+	if c := e.clause("retry"); c != nil {
+		d, problem := parseDuration(c.Values[0].Text)
+		if problem != "" {
+			b.errs.at(c.Values[0], "%s", problem)
+		}
+		a.Retry = d
+	}
+	return a
+}
