@@ -141,7 +141,7 @@ func (t *tester) compile(folder string) error {
 		return nil
 	}
 	b := &binary{file: filepath.Join(t.work, strings.ReplaceAll(folder, "/", "_")+".test"), folder: folder}
-	compile := exec.Command("go", "test", "-c", "-overlay", t.overlay, "-o", b.file, "./"+folder)
+	compile := exec.Command("go", "test", "-c", "-vet=off", "-overlay", t.overlay, "-o", b.file, "./"+folder)
 	if out, err := compile.CombinedOutput(); err != nil {
 		return fmt.Errorf("the tests of %s do not build: %w\n%s", folder, err, out)
 	}
