@@ -12,7 +12,7 @@ import (
 )
 
 func TestLayers(t *testing.T) {
-	order := []string{"canonical", "pattern", "request", "site", "rulebook", "request/list", "engine", "proof", "proof/trial", "replay"}
+	order := []string{"canonical", "pattern", "request", "site", "representation", "rulebook", "request/list", "engine", "browser", "proof", "proof/trial", "replay"}
 	outside := []string{"net", "net/http/httptest", "os/exec", "flag", "log"}
 	for i, name := range order {
 		p, err := build.ImportDir(filepath.FromSlash(name), 0)

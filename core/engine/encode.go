@@ -1,18 +1,12 @@
 package engine
 
 import (
-	"bytes"
-	"math"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
 
-	"github.com/andybalholm/brotli"
-	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zstd"
-
+	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -28,22 +22,12 @@ type compression struct {
 	by     *rulebook.Rule
 }
 
-var siblings = map[string]string{"br": ".br", "zstd": ".zst", "gzip": ".gz"}
-
-// compressible are the media types that shrink, where no entry names any: texts, and
-// what holds numbers as they are. `*+xml` and `*+json` are all with these suffixes
-// (RFC 6838, 4.2.8).
-var compressible = []string{"text/*", "*+xml", "*+json", "application/javascript", "application/json", "application/json5", "application/x-ndjson", "application/xml", "application/xml-dtd", "application/yaml", "application/toml", "application/sql", "application/rtf", "application/wasm",
-	"application/vnd.apple.mpegurl", "audio/mpegurl", "application/postscript", "application/pem-certificate-chain", "application/x-subrip", "application/x-sh", "application/x-plist", "application/n-triples", "application/n-quads", "application/trig", "application/sparql-query", "application/mbox",
-	"application/msword", "application/vnd.ms-excel", "application/vnd.ms-powerpoint", "application/vnd.ms-fontobject", "application/x-tar", "application/vnd.sqlite3", "application/dicom",
-	"image/bmp", "image/vnd.microsoft.icon", "image/x-icon", "font/ttf", "font/otf", "font/collection", "audio/wav", "audio/aiff", "model/obj", "model/mtl", "model/stl", "model/step", "model/gltf-binary"}
-
 // compression gathers the points of the compress entries; nil if none fits.
 func (s *state) compression() *compression {
 	if s.site.groups[groupCompress] == nil {
 		return nil
 	}
-	c := &compression{using: []string{"br", "zstd", "gzip"}, types: compressible, over: 256, stored: true}
+	c := &compression{using: []string{"br", "zstd", "gzip"}, types: representation.Shrinking, over: 256, stored: true}
 	if !s.point(groupCompress, func(a *rulebook.Compress) bool { return true }, func(*rulebook.Compress) {}, &c.by) {
 		return nil
 	}
@@ -67,19 +51,10 @@ func (s *state) point(g group, says func(*rulebook.Compress) bool, take func(*ru
 	return true
 }
 
-// TypeListed reports whether a media type is among types like text/html, text/* or
-// *+xml.
-func TypeListed(mediaType string, list []string) bool {
-	return slices.ContainsFunc(list, func(t string) bool {
-		return t == mediaType || t == "*/*" || strings.HasSuffix(t, "/*") && strings.HasPrefix(mediaType, t[:len(t)-1]) ||
-			strings.HasPrefix(t, "*+") && strings.HasSuffix(mediaType, t[1:])
-	})
-}
-
 // encode chooses the encoding of a file (RFC 9110, 12.5.3).
 func (s *state) encode(r *Response) {
 	c := s.compression()
-	if c == nil || !TypeListed(r.Type, c.types) || extension(r.File) == packedText {
+	if c == nil || !representation.TypeListed(r.Type, c.types) || extension(r.File) == representation.PackedText {
 		return
 	}
 	r.varies = true
@@ -90,21 +65,21 @@ func (s *state) encode(r *Response) {
 	if !asked || r.Size <= c.over {
 		return
 	}
-	q := qualities(accepts)
+	q := representation.Encodings(accepts)
 	best, bestQ := "", 0.0
 	for _, name := range c.using {
-		if v := q.of(name); v > bestQ {
+		if v := q.Of(name); v > bestQ {
 			best, bestQ = name, v
 		}
 	}
-	if best == "" || bestQ < q.of("identity") && q.of("identity") > 0 {
+	if best == "" || bestQ < q.Of("identity") && q.Of("identity") > 0 {
 		return
 	}
 	// A stored sibling in any accepted encoding saves the work.
 	if c.stored && r.content == nil {
 		for _, name := range c.using {
-			sibling := s.site.tree.Find(r.File.Path + siblings[name])
-			if q.of(name) < bestQ || sibling == nil || sibling.Folder || sibling.Size >= r.Size {
+			sibling := s.site.tree.Find(r.File.Path + representation.Suffixes[name])
+			if q.Of(name) < bestQ || sibling == nil || sibling.Folder || sibling.Size >= r.Size {
 				continue
 			}
 			s.note(c.by, "the stored %s is sent (%s)", sibling.Path, name)
@@ -146,35 +121,6 @@ func (s *state) encoded(r *Response, name string, size int64) {
 	}
 }
 
-// weights are the qualities of an Accept field.
-type weights map[string]float64
-
-// qualities reads an Accept-Encoding field (RFC 9110, 12.4.2 and 12.5.3).
-func qualities(field string) weights {
-	w := weights{}
-	for name, q := range request.Weighted(field) {
-		if name == "x-gzip" {
-			name = "gzip"
-		}
-		w[name] = q
-	}
-	return w
-}
-
-// of gives the quality of an encoding; 0 is not accepted.
-func (w weights) of(name string) float64 {
-	if q, ok := w[name]; ok {
-		return q
-	}
-	if q, ok := w["*"]; ok {
-		return q
-	}
-	if name == "identity" {
-		return 0.0001 // acceptable, but after all that is named
-	}
-	return 0
-}
-
 type encodedKey struct {
 	node  *site.Node
 	name  string
@@ -191,88 +137,36 @@ func encodedSize(n *site.Node, content []byte, name string, level int, keep bool
 			return size.(int64)
 		}
 	}
-	size := int64(len(Encode(content, name, level)))
+	size := int64(len(representation.Encode(content, name, level)))
 	if keep {
 		encodedSizes.Store(key, size)
 	}
 	return size
 }
 
-// Encode gives content in an encoding (br, zstd or gzip); level 0 is a middling
-// one.
-func Encode(content []byte, name string, level int) []byte {
-	var b bytes.Buffer
-	switch name {
-	case "br":
-		if level == 0 {
-			level = 5
-		}
-		w := brotli.NewWriterLevel(&b, level)
-		w.Write(content)
-		w.Close()
-	case "zstd":
-		z := zstd.SpeedDefault
-		if level > 0 {
-			z = zstd.EncoderLevelFromZstd(2 * level)
-		}
-		// The window of RFC 9659, that every client can hold.
-		w, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(z), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(8<<20))
-		return w.EncodeAll(content, nil)
-	default:
-		if level == 0 {
-			level = 6
-		}
-		w, _ := gzip.NewWriterLevel(&b, min(level, 9))
-		w.Write(content)
-		w.Close()
-	}
-	return b.Bytes()
-}
-
 // conditions decides conditional and range requests, in the order of RFC 9110,
 // 13.2.2.
 func (s *state) conditions(r *Response) {
 	s.validators(r)
-	tag, _ := r.Get("ETag")
+	var v representation.Validators
+	v.Tag, _ = r.Get("ETag")
 	field, dated := r.Get("Last-Modified")
-	modified, known := request.Date(field)
-	dated = dated && known
-	get := s.req.Get
-	if v, ok := get("If-Match"); ok {
-		if !tagListed(v, tag, true) {
-			s.precondition(r, http.StatusPreconditionFailed, "If-Match")
-			return
-		}
-	} else if v, ok := get("If-Unmodified-Since"); ok {
-		if t, ok := request.Date(v); ok && dated && modified.After(t) {
-			s.precondition(r, http.StatusPreconditionFailed, "If-Unmodified-Since")
-			return
-		}
-	}
-	if v, ok := get("If-None-Match"); ok {
-		if tagListed(v, tag, false) {
-			s.precondition(r, http.StatusNotModified, "If-None-Match")
-			return
-		}
-	} else if v, ok := get("If-Modified-Since"); ok {
-		if t, ok := request.Date(v); ok && dated && !modified.After(t) {
-			s.precondition(r, http.StatusNotModified, "If-Modified-Since")
-			return
-		}
+	v.Modified, v.Dated = request.Date(field)
+	v.Dated = v.Dated && dated
+	if status, decides := v.Condition(s.req.Get); status != 0 {
+		s.precondition(r, status, decides)
+		return
 	}
 	r.set("Accept-Ranges", "bytes")
-	v, ok := get("Range")
+	part, ok := s.req.Get("Range")
 	if !ok || s.req.Verb() != "GET" || r.Encoded < 0 {
 		return
 	}
-	if cond, ok := get("If-Range"); ok {
-		t, ok := request.Date(cond)
-		if ok && !(dated && modified.Equal(t)) || !ok && (cond != tag || tag == "" || strings.HasPrefix(tag, "W/")) {
-			s.note(nil, "If-Range does not hold: the whole is sent")
-			return
-		}
+	if cond, ok := s.req.Get("If-Range"); ok && !v.IfRange(cond) {
+		s.note(nil, "If-Range does not hold: the whole is sent")
+		return
 	}
-	s.byteRange(r, v)
+	s.byteRange(r, part)
 }
 
 // validators are those that are sent with the whole file: what header entries say of them
@@ -315,22 +209,6 @@ func isValidator(name string) bool {
 	return strings.EqualFold(name, "ETag") || strings.EqualFold(name, "Last-Modified")
 }
 
-// tagListed compares entity tags (RFC 9110, 8.8.3.2).
-func tagListed(field, tag string, strong bool) bool {
-	if strings.TrimSpace(field) == "*" {
-		return true
-	}
-	weak := strings.HasPrefix(tag, "W/")
-	tag = strings.TrimPrefix(tag, "W/")
-	for _, item := range request.List(field) {
-		opaque := strings.TrimPrefix(item, "W/")
-		if opaque == tag && tag != "" && (!strong || !weak && opaque == item) {
-			return true
-		}
-	}
-	return false
-}
-
 func (s *state) precondition(r *Response, status int, field string) {
 	r.Status = status
 	r.Cause = CauseUnchanged
@@ -353,43 +231,13 @@ func (s *state) precondition(r *Response, status int, field string) {
 	s.represent(r)
 }
 
-// position reads a number of a range: digits alone. One beyond any size is as large as
-// can be.
-func position(s string) (n int64, ok bool) {
-	if s == "" || strings.Trim(s, "0123456789") != "" {
-		return 0, false
-	}
-	n, err := strconv.ParseInt(s, 10, 64)
-	if err != nil {
-		n = math.MaxInt64
-	}
-	return n, true
-}
-
 // byteRange answers a Range field. Of several ranges none is answered: the
 // whole is sent, as RFC 9110, 14.2 permits.
 func (s *state) byteRange(r *Response, field string) {
-	unit, spec, ok := strings.Cut(field, "=")
-	if !ok || !strings.EqualFold(strings.TrimSpace(unit), "bytes") || strings.Contains(spec, ",") {
-		return
-	}
-	from, to, ok := strings.Cut(strings.TrimSpace(spec), "-")
+	size := r.Encoded
+	first, last, ok := representation.Range(field, size)
 	if !ok {
 		return
-	}
-	size := r.Encoded
-	first, ok1 := position(from)
-	last, ok2 := position(to)
-	switch {
-	case from == "" && ok2: // the last bytes
-		first, last = max(0, size-last), size-1
-		if first == size {
-			first = math.MaxInt64
-		}
-	case !ok1 || to != "" && (!ok2 || last < first):
-		return // no valid range: it is as if it were not there
-	case to == "" || last >= size:
-		last = size - 1
 	}
 	r.Cause = CauseRange
 	if first >= size {

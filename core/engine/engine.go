@@ -12,9 +12,12 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
+	"strconv"
+	"strings"
 	"sync"
 
 	"kibitz/core/pattern"
+	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -289,6 +292,23 @@ func (c Cause) Word() Word {
 // Word is that of the answer's cause.
 func (r *Response) Word() Word { return r.Cause.Word() }
 
+// StatusText is the status as it is listed: a number, or the word in its place.
+func StatusText(r *Response) string {
+	if r.Word() != "" {
+		return string(r.Word())
+	}
+	return strconv.Itoa(r.Status)
+}
+
+// StatusFits compares a status with a code, a class like 4xx, or a word.
+func StatusFits(word string, r *Response) bool {
+	text := StatusText(r)
+	return text == word || strings.HasSuffix(word, "xx") && text[0] == word[0] && r.Word() == ""
+}
+
+// MaxRedirects is how many redirects a browser follows.
+const MaxRedirects = 20
+
 // A Response is what the site answers.
 type Response struct {
 	Status   int // 0 where nothing here decides it, and the cause has a Word
@@ -343,7 +363,7 @@ func (r *Response) Body() ([]byte, error) {
 	if r.stored != nil {
 		body, err = r.stored.Read()
 	} else if body, err = r.Content(); err == nil && r.Encoding != "" {
-		body = Encode(body, r.Encoding, r.level)
+		body = representation.Encode(body, r.Encoding, r.level)
 	}
 	if err != nil || r.Status != http.StatusPartialContent {
 		return body, err

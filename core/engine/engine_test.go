@@ -236,26 +236,6 @@ func TestAnswers(t *testing.T) {
 	}
 }
 
-func TestVisits(t *testing.T) {
-	for _, test := range []struct {
-		name, rules, asks, want string
-	}{
-		{"arrives", "redirect r on /old to /fares as 301", "/old", "arrived 3 200"},
-		{"a loop", "redirect a on /x to /y as 301\nredirect b on /y to /x as 301", "/x", "loop 2 301"},
-		{"a redirect to itself", "redirect s in /crew/ to https://{host}{path} as 301", "/crew/", "loop 1 301"},
-		{"too long", "redirect g on /g* to /g{1}x as 302", "/g", "too-long 21 302"},
-		{"leaves", "redirect a on /x to mailto://a as 301", "/x", "left 1 301"},
-		{"an application", "redirect a on /x to /y as 302\nhandoff h on /y", "/x", "app 2 app"},
-		{"POST becomes GET", "redirect a on /x to /notes.txt as 302", "POST /x", "arrived 2 200"},
-		{"POST stays POST", "redirect a on /x to /notes.txt as 307", "POST /x", "arrived 2 405"},
-	} {
-		v := build(t, test.rules).Visit(get(t, test.asks))
-		if got := fmt.Sprint(v.Ending, " ", len(v.Hops), " ", StatusText(v.Last())); got != test.want {
-			t.Errorf("%s: %s, want %s", test.name, got, test.want)
-		}
-	}
-}
-
 // The compiled way and the plain way must agree, whatever the rulebook.
 func TestCompiledAgreesWithReadingInOrder(t *testing.T) {
 	r := rand.New(rand.NewSource(7))
@@ -376,18 +356,11 @@ func TestAnUnknownTree(t *testing.T) {
 		if _, err := e.Confirm(req, r); err != nil {
 			t.Error(err)
 		}
-		if x := (&request.Expectation{}); r.Status == 0 {
-			for _, words := range []string{"200", "4xx", "app"} {
-				*x = request.Expectation{}
-				if err := x.Expect([]string{words}); err != nil || len(Unmet(x, e.Visit(req))) == 0 {
-					t.Errorf("%s is %s, and passes for %s", asks, want, words)
-				}
+		for _, word := range []string{"200", "4xx", "app"} {
+			if r.Status == 0 && StatusFits(word, r) {
+				t.Errorf("%s is %s, and passes for %s", asks, want, word)
 			}
 		}
-	}
-	v := e.Visit(get(t, "/a"))
-	if x := (&request.Expectation{}); x.Expect([]string{"302", "/b", "ends", "files"}) != nil || len(Unmet(x, v)) > 0 || v.Ending != ToFiles {
-		t.Errorf("the visit ends with %s", v.Ending)
 	}
 	if known := New(book, []*site.Tree{site.New()}); summary(known.Predict(get(t, "/"))) != "403 no-document" {
 		t.Errorf("an empty tree is a tree: %s", summary(known.Predict(get(t, "/"))))

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/net/http/httpguts"
 
 	"kibitz/core/canonical"
+	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -92,7 +93,7 @@ func (s *state) represent(r *Response) {
 	if r.File != nil {
 		s.encode(r)
 	}
-	if r.File != nil && r.content == nil && extension(r.File) == packedText {
+	if r.File != nil && r.content == nil && extension(r.File) == representation.PackedText {
 		r.set("Content-Encoding", "gzip")
 	}
 	r.set("Content-Length", strconv.FormatInt(r.Encoded, 10))
@@ -174,7 +175,7 @@ func extension(n *site.Node) string {
 // mediaType gives a file's media type, by its extension.
 func (s *state) mediaType(n *site.Node) (mediaType string) {
 	ext := extension(n)
-	mediaType = Extensions[ext]
+	mediaType = representation.Extensions[ext]
 	e := s.first(groupMedia, func(r *rulebook.Rule) bool { return r.Action.(*rulebook.Media).Types[ext] != "" })
 	if e != nil && ext != "" {
 		mediaType = e.Action.(*rulebook.Media).Types[ext]

@@ -73,20 +73,3 @@ func TestRowsOfSeveralTables(t *testing.T) {
 		}
 	}
 }
-
-// What is said of a visit that leaves the site names where it goes, even where that is no
-// address of the web.
-func TestWhereVisitsLeaveFor(t *testing.T) {
-	for _, test := range []struct {
-		left request.Address
-		want string
-	}{
-		{request.Address{Scheme: "https", Host: "t.example", Port: 443, Path: "/x"}, "leaves the site for https://t.example/x"},
-		{request.Address{}, "leaves the site for mailto:a@t.example"},
-	} {
-		v := &Visit{Ending: Left, Left: test.left, Hops: []Hop{{Response: &Response{Location: "mailto:a@t.example"}}}}
-		if got := v.Summary(); got != test.want {
-			t.Errorf("%s, want %s", got, test.want)
-		}
-	}
-}

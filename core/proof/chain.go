@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"kibitz/core/engine"
+	"kibitz/core/browser"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
@@ -21,7 +21,7 @@ const maxChainEdges = 32 // of one entry, at all schemes and hosts
 
 func findChains(c *checker) {
 	g := c.graph()
-	first := map[*rulebook.Rule]*engine.Visit{} // of a table's rows
+	first := map[*rulebook.Rule]*browser.Visit{} // of a table's rows
 	rows := map[*rulebook.Rule]map[*rulebook.Row]bool{}
 	var rules []*rulebook.Rule
 	hopsOf := map[*rulebook.Rule][]*hop{} // at all fronts
@@ -37,7 +37,7 @@ func findChains(c *checker) {
 			req.Address.Host = h.front.host
 			req.Address.SetScheme(h.front.scheme)
 			c.tried++
-			if v := c.Visit(req); isChain(v) && v.Hops[0].Response.Row == h.row {
+			if v := browser.Open(c, req); isChain(v) && v.Hops[0].Response.Row == h.row {
 				if first[h.rule] == nil {
 					first[h.rule], rows[h.rule] = v, map[*rulebook.Row]bool{}
 				}
@@ -77,10 +77,10 @@ func findChains(c *checker) {
 }
 
 // chainFrom looks for a chain that begins with a rule at one of its hops.
-func (g *hops) chainFrom(r *rulebook.Rule, at []*hop) (v *engine.Visit, state, why string) {
+func (g *hops) chainFrom(r *rulebook.Rule, at []*hop) (v *browser.Visit, state, why string) {
 	begins := func(req *request.Request) bool {
 		g.tried++
-		visit := g.Visit(req)
+		visit := browser.Open(g, req)
 		if isChain(visit) && visit.Hops[0].Response.By == r {
 			v = visit
 		}
@@ -121,8 +121,8 @@ func onlyMoves(h *hop) bool {
 
 // isChain reports whether a visit needs two redirects or more, but for those at
 // its start that change only the scheme or the host.
-func isChain(v *engine.Visit) bool {
-	if v.Ending == engine.Loop || v.Ending == engine.TooLong {
+func isChain(v *browser.Visit) bool {
+	if v.Ending == browser.Loop || v.Ending == browser.TooLong {
 		return false
 	}
 	first := 0
@@ -137,7 +137,7 @@ func isChain(v *engine.Visit) bool {
 	return v.Hops[first].Response.Row != nil && v.Redirects()-first >= 2
 }
 
-func chainFinding(v *engine.Visit) Finding {
+func chainFinding(v *browser.Visit) Finding {
 	f := Finding{Request: v.Hops[0].Request}
 	var names []string
 	times := 1
@@ -156,7 +156,7 @@ func chainFinding(v *engine.Visit) Finding {
 	}
 	f.Place, f.Width = clause(f.Rules[0], "to", "table")
 	end := v.Hops[len(v.Hops)-1].Request.Address
-	if v.Ending == engine.Left {
+	if v.Ending == browser.Left {
 		end = v.Left
 	}
 	short := end.String()

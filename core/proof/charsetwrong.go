@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"kibitz/core/engine"
+	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -30,7 +30,7 @@ func findWrongCharsets(c *checker) {
 		var first *request.Request
 		declared := ""
 		c.Tree(s).Each(func(n *site.Node) {
-			if n.Folder || n.Hidden || !strings.HasPrefix(engine.Extensions[extensionOf(n)], "text/") {
+			if n.Folder || n.Hidden || !strings.HasPrefix(representation.Extensions[extensionOf(n)], "text/") {
 				return
 			}
 			if c.tried++; c.tried > maxTexts {

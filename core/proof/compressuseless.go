@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"kibitz/core/engine"
+	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -98,7 +99,7 @@ func (c *checker) compressed(s *rulebook.Site, a *rulebook.Compress) map[string]
 		req.Address.Path = path
 		plain := &engine.Response{}
 		c.Outcome(req, plain)
-		if plain.Status != http.StatusOK || !engine.TypeListed(plain.Type, a.Types) {
+		if plain.Status != http.StatusOK || !representation.TypeListed(plain.Type, a.Types) {
 			return
 		}
 		t := out[plain.Type]

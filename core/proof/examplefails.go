@@ -3,7 +3,7 @@ package proof
 import (
 	"strings"
 
-	"kibitz/core/engine"
+	"kibitz/core/browser"
 	"kibitz/core/rulebook"
 )
 
@@ -24,7 +24,7 @@ var exampleFails = Kind{
 					continue // the rulebook was read with it, so this cannot be
 				}
 				c.tried++
-				unmet := engine.Unmet(&ex.Expects, c.Visit(req))
+				unmet := browser.Unmet(&ex.Expects, browser.Open(c, req))
 				if len(unmet) == 0 {
 					continue
 				}

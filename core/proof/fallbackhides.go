@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -98,9 +99,9 @@ func (c *checker) sendsMissing(r *rulebook.Rule) {
 		nowhere.Address.Path = "/" + improbable
 		for _, req := range slices.Concat(c.firstProbes(s, r), []*request.Request{like, &nowhere}) {
 			c.tried++
-			v := c.Visit(req)
+			v := browser.Open(c, req)
 			last := v.Last()
-			if !slices.Contains(c.Met(req), r) || v.Ending != engine.Arrived || last.Status != 200 || last.File == nil && r.Kind != rulebook.KindReply {
+			if !slices.Contains(c.Met(req), r) || v.Ending != browser.Arrived || last.Status != 200 || last.File == nil && r.Kind != rulebook.KindReply {
 				continue
 			}
 			what := fmt.Sprintf("ends at %s, which answers 200", v.Hops[len(v.Hops)-1].Request.Address)

@@ -13,7 +13,7 @@ import (
 
 	"golang.org/x/net/http/httpguts"
 
-	"kibitz/core/engine"
+	"kibitz/core/browser"
 	"kibitz/core/request"
 )
 
@@ -178,7 +178,7 @@ const (
 // checkSeconds looks at a span, which is always in seconds: many years of them were
 // meant to be milliseconds.
 func checkSeconds(name, n, right string) []fault {
-	if _, ok := engine.Seconds(n); !ok {
+	if _, ok := browser.Seconds(n); !ok {
 		return faultf(right, "%s=%s is no number of seconds", name, n)
 	}
 	switch seconds, err := strconv.ParseUint(n, 10, 64); {
@@ -376,7 +376,7 @@ func checkAllowOrigin(value string) []fault {
 
 // checkMaxAge: a number of seconds (Fetch, "Access-Control-Max-Age").
 func checkMaxAge(value string) []fault {
-	if _, ok := engine.Seconds(strings.TrimSpace(value)); !ok {
+	if _, ok := browser.Seconds(strings.TrimSpace(value)); !ok {
 		return faultf("600", "%q is no number of seconds", value)
 	}
 	return nil
@@ -407,7 +407,7 @@ func checkExpires(value string) []fault {
 // checkRetryAfter: RFC 9110, 10.2.3.
 func checkRetryAfter(value string) []fault {
 	_, date := request.Date(value)
-	if _, seconds := engine.Seconds(value); !date && !seconds {
+	if _, seconds := browser.Seconds(value); !date && !seconds {
 		return faultf("3600", "%q is neither a number of seconds nor a date of HTTP", value)
 	}
 	return nil
@@ -446,7 +446,7 @@ func checkSetCookie(value string) []fault {
 				out = append(out, faultf("Expires="+rightDate, "%q is no date of HTTP", v)...)
 			}
 		case key == "max-age":
-			if _, ok := engine.Seconds(strings.TrimPrefix(v, "-")); !ok {
+			if _, ok := browser.Seconds(strings.TrimPrefix(v, "-")); !ok {
 				out = append(out, faultf("Max-Age=3600", "%q is no number of seconds", v)...)
 			}
 		case key == "samesite":

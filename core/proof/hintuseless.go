@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"strings"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -31,7 +32,7 @@ var hintUseless = Kind{
 						continue
 					}
 					c.tried++
-					what := useless(c.Visit(req), p)
+					what := useless(browser.Open(c, req), p)
 					if what == "" {
 						continue
 					}
@@ -62,7 +63,7 @@ var destinations = map[string][]string{
 	"audio": {"audio/"}, "video": {"video/"}, "track": {"text/vtt"}, "document": {"text/html", "application/xhtml+xml"},
 }
 
-func useless(v *engine.Visit, p rulebook.Preload) string {
+func useless(v *browser.Visit, p rulebook.Preload) string {
 	last := v.Last()
 	if v.Redirects() > 0 {
 		return "it is redirected to " + v.Hops[0].Response.Location

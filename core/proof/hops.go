@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/browser"
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
 	"kibitz/core/pattern"
@@ -787,7 +788,7 @@ func (g *hops) leads(h, to *hop) bool {
 type verdict struct {
 	state string
 	why   string
-	visit *engine.Visit // that shows what was found
+	visit *browser.Visit // that shows what was found
 	tried int
 }
 
@@ -795,7 +796,7 @@ const maxSurvivors = engine.MaxRedirects
 
 // decide looks into a component: the requests that survive one hop after the
 // other in it, until none is left, or one goes round.
-func (g *hops) decide(component []*hop, bad func(*engine.Visit) bool) verdict {
+func (g *hops) decide(component []*hop, bad func(*browser.Visit) bool) verdict {
 	if shrinks(component) {
 		return verdict{state: Proved}
 	}
@@ -915,7 +916,7 @@ func (g *hops) first(h *hop) (*pattern.Lang, error) {
 const maxAbove = 100
 
 // try visits the shortest surviving requests of each hop.
-func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*engine.Visit) bool, v *verdict) bool {
+func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*browser.Visit) bool, v *verdict) bool {
 	for _, h := range component {
 		if survive != nil && survive[h] == nil {
 			continue
@@ -930,7 +931,7 @@ func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*e
 		}
 		q.fix = func(req *request.Request) bool {
 			v.tried++
-			visit := g.VisitFor(req, runawayHops)
+			visit := browser.OpenFor(g, req, runawayHops)
 			if bad(visit) {
 				v.state, v.why, v.visit = Found, "", visit
 				return true

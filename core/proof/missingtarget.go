@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -57,7 +58,7 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 			return
 		}
 	}
-	var shown *engine.Visit
+	var shown *browser.Visit
 	probes := c.probes(s, r)
 	for _, req := range probes[:min(len(probes), maxTargets)] {
 		c.tried++
@@ -66,7 +67,7 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 			continue
 		}
 		last := v.Last()
-		if v.Ending != engine.Arrived || last.Cause != engine.CauseMissing {
+		if v.Ending != browser.Arrived || last.Cause != engine.CauseMissing {
 			return
 		}
 		if shown == nil {
@@ -98,13 +99,13 @@ func belowInstead(r *rulebook.Rule, to *rulebook.Template) (better string, ok bo
 }
 
 // lightVisit is Visit without the header fields, which nobody looks at here.
-func (c *checker) lightVisit(req *request.Request) *engine.Visit {
+func (c *checker) lightVisit(req *request.Request) *browser.Visit {
 	r := &engine.Response{}
 	c.Outcome(req, r)
-	return c.OutcomeVisit(req, r)
+	return browser.OpenOutcome(c, req, r)
 }
 
-func readAs(h engine.Hop) string {
+func readAs(h browser.Hop) string {
 	if h.Response.Path == h.Request.Address.Path {
 		return ""
 	}
@@ -112,7 +113,7 @@ func readAs(h engine.Hop) string {
 }
 
 // passes reports whether a rewrite had a hand in the answer.
-func passes(c *checker, v *engine.Visit, r *rulebook.Rule) bool {
+func passes(c *checker, v *browser.Visit, r *rulebook.Rule) bool {
 	if _, ok := r.Action.(*rulebook.Rewrite); !ok {
 		return false
 	}
@@ -174,7 +175,7 @@ func (c *checker) missingRows(s *rulebook.Site, r *rulebook.Rule) {
 		c.tried++
 		v := c.lightVisit(req)
 		row := v.Hops[0].Response.Row
-		if v.Hops[0].Response.By != r || row.New == "" || v.Ending != engine.Arrived || v.Last().Cause != engine.CauseMissing {
+		if v.Hops[0].Response.By != r || row.New == "" || v.Ending != browser.Arrived || v.Last().Cause != engine.CauseMissing {
 			continue
 		}
 		if rows[row] = true; first.Request != nil {

@@ -5,8 +5,8 @@ import (
 	"math"
 	"slices"
 
+	"kibitz/core/browser"
 	"kibitz/core/canonical"
-	"kibitz/core/engine"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -38,14 +38,14 @@ var permanentVaries = Kind{
 func permanent(r *rulebook.Rule) bool {
 	switch a := r.Action.(type) {
 	case *rulebook.Redirect:
-		return engine.Permanent(a.Status)
+		return browser.Permanent(a.Status)
 	case *rulebook.Moves:
 		return slices.ContainsFunc(a.Table.Rows, permanentRow)
 	}
 	return false
 }
 
-func permanentRow(row rulebook.Row) bool { return engine.Permanent(int(row.Status)) }
+func permanentRow(row rulebook.Row) bool { return browser.Permanent(int(row.Status)) }
 
 // changes reports whether a test can cease to hold while the address stays as it is.
 func changes(t *rulebook.Test) bool {

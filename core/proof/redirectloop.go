@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"kibitz/core/engine"
+	"kibitz/core/browser"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
@@ -22,7 +22,7 @@ var redirectLoop = Kind{
 func findLoops(c *checker) {
 	g := c.graph()
 	seen := map[string]bool{} // circles that have been reported, by their entries
-	report := func(v *engine.Visit) {
+	report := func(v *browser.Visit) {
 		circle := v.Hops[v.Again:]
 		key := ""
 		for _, h := range circle {
@@ -40,12 +40,12 @@ func findLoops(c *checker) {
 	for _, component := range g.cyclic {
 		for _, req := range c.componentProbes(component) {
 			c.tried++
-			if v := c.Visit(req); v.Ending == engine.Loop {
+			if v := browser.Open(c, req); v.Ending == browser.Loop {
 				report(v)
 			}
 		}
 		v := c.verdictOf(component)
-		if v.visit != nil && v.visit.Ending == engine.Loop {
+		if v.visit != nil && v.visit.Ending == browser.Loop {
 			report(v.visit)
 		}
 		c.noteAll(component, v)
@@ -79,8 +79,8 @@ func (c *checker) verdictOf(component []*hop) verdict {
 	g := c.graph()
 	v, ok := g.verdicts[component[0]]
 	if !ok {
-		v = g.decide(component, func(v *engine.Visit) bool {
-			return v.Ending == engine.Loop || v.Ending == engine.TooLong
+		v = g.decide(component, func(v *browser.Visit) bool {
+			return v.Ending == browser.Loop || v.Ending == browser.TooLong
 		})
 		g.verdicts[component[0]] = v
 	}
@@ -113,7 +113,7 @@ func (c *checker) redirectsProved() {
 }
 
 // loopFinding tells of a circle, beginning at its first hop.
-func (c *checker) loopFinding(circle []engine.Hop) Finding {
+func (c *checker) loopFinding(circle []browser.Hop) Finding {
 	req := *circle[0].Request
 	f := Finding{Request: &req}
 	var names []string
@@ -145,7 +145,7 @@ func (c *checker) loopFinding(circle []engine.Hop) Finding {
 }
 
 // loopAdvice names the condition that breaks the circle, where one does.
-func loopAdvice(circle []engine.Hop, req request.Request) string {
+func loopAdvice(circle []browser.Hop, req request.Request) string {
 	rule := circle[0].Response.By
 	if rule == nil {
 		what := "keep the slash in what the rewrite makes of the path"

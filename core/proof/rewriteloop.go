@@ -3,6 +3,7 @@ package proof
 import (
 	"strings"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/rulebook"
 )
@@ -16,7 +17,7 @@ var rewriteLoop = Kind{
 }
 
 func findRewriteLoops(c *checker) {
-	bad := func(v *engine.Visit) bool { return v.Hops[0].Response.Cause == engine.CauseRewriteLoop }
+	bad := func(v *browser.Visit) bool { return v.Hops[0].Response.Cause == engine.CauseRewriteLoop }
 	for _, s := range c.Book.Sites {
 		g := c.rewriteGraph(s)
 		for _, component := range g.components() {
@@ -68,7 +69,7 @@ func (c *checker) rewriteGraph(s *rulebook.Site) *hops {
 	return g
 }
 
-func (c *checker) rewriteLoopFinding(v *engine.Visit) Finding {
+func (c *checker) rewriteLoopFinding(v *browser.Visit) Finding {
 	r := v.Hops[0].Response.By
 	f := Finding{Rules: []*rulebook.Rule{r}, Request: v.Hops[0].Request}
 	f.Place, f.Width = clause(r, "then", "on", "to")

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"slices"
 
-	"kibitz/core/engine"
+	"kibitz/core/browser"
 	"kibitz/core/rulebook"
 )
 
@@ -18,7 +18,7 @@ var runaway = Kind{
 		seen := map[string]bool{}
 		for _, component := range c.graph().cyclic {
 			v := c.verdictOf(component)
-			if v.visit != nil && v.visit.Ending == engine.TooLong {
+			if v.visit != nil && v.visit.Ending == browser.TooLong {
 				f := runawayFinding(v.visit)
 				if key := fmt.Sprint(f.Rules); !seen[key] { // once for both schemes
 					seen[key] = true
@@ -35,7 +35,7 @@ var runaway = Kind{
 	},
 }
 
-func runawayFinding(v *engine.Visit) Finding {
+func runawayFinding(v *browser.Visit) Finding {
 	f := Finding{Request: v.Hops[0].Request}
 	seen := map[*rulebook.Rule]bool{}
 	for _, h := range v.Hops {

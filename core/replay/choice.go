@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 )
@@ -38,18 +39,18 @@ func (c *Choice) named() []string {
 // outcomes are the words that name what can happen to a request, beside statuses
 // and entries. Those that check knows, too, are called as there.
 var outcomes = map[string]func(*Result) bool{
-	"loop":  func(r *Result) bool { return r.ends(engine.Loop) || r.ends(engine.TooLong) },
+	"loop":  func(r *Result) bool { return r.ends(browser.Loop) || r.ends(browser.TooLong) },
 	"unmet": func(r *Result) bool { return len(r.Unmet) > 0 },
 	"differs": func(r *Result) bool {
 		return r.Item.Recorded != 0 && differs(r.Item.Recorded, r.Response.Status, r.Response.Cause)
 	},
 	"chain":         func(r *Result) bool { return r.Redirects() > 1 },
-	"redirect-loop": func(r *Result) bool { return r.ends(engine.Loop) },
-	"runaway":       func(r *Result) bool { return r.ends(engine.TooLong) },
+	"redirect-loop": func(r *Result) bool { return r.ends(browser.Loop) },
+	"runaway":       func(r *Result) bool { return r.ends(browser.TooLong) },
 	"rewrite-loop":  func(r *Result) bool { return r.Response.Cause == engine.CauseRewriteLoop },
-	"bad-target":    func(r *Result) bool { return r.Response.Cause == engine.CauseBadTarget || r.ends(engine.BadEnding) },
+	"bad-target":    func(r *Result) bool { return r.Response.Cause == engine.CauseBadTarget || r.ends(browser.BadEnding) },
 	"missing-target": func(r *Result) bool {
-		return r.Redirects() > 0 && r.ends(engine.Arrived) && r.Visit.Last().Status == 404
+		return r.Redirects() > 0 && r.ends(browser.Arrived) && r.Visit.Last().Status == 404
 	},
 	"downgrade": func(r *Result) bool {
 		return r.hops(func(from, to *request.Request) bool {
@@ -76,7 +77,7 @@ func (r *Result) Is(word string) bool {
 	return r.Response.By != nil && r.Response.By.IsCalled(word)
 }
 
-func (r *Result) ends(ending engine.Ending) bool { return r.Visit != nil && r.Visit.Ending == ending }
+func (r *Result) ends(ending browser.Ending) bool { return r.Visit != nil && r.Visit.Ending == ending }
 
 // hops reports whether something is so of one request of the visit and the next.
 func (r *Result) hops(so func(from, to *request.Request) bool) bool {

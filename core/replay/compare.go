@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
@@ -179,12 +180,12 @@ const (
 	loops
 )
 
-func endOf(v *engine.Visit) end {
+func endOf(v *browser.Visit) end {
 	last := v.Last()
 	switch {
-	case v.Ending == engine.Loop || v.Ending == engine.TooLong:
+	case v.Ending == browser.Loop || v.Ending == browser.TooLong:
 		return loops
-	case v.Ending == engine.Left || v.Ending == engine.ToApp || v.Ending == engine.ToFiles:
+	case v.Ending == browser.Left || v.Ending == browser.ToApp || v.Ending == browser.ToFiles:
 		return elsewhere
 	case last.Cause == engine.CauseAsked || last.Cause == engine.CauseRefused:
 		return refused
@@ -198,7 +199,7 @@ func endOf(v *engine.Visit) end {
 
 // change predicts a request twice; nil is no change.
 func (c *Compare) change(req *request.Request) *Group {
-	a, b := c.Old.Visit(req), c.New.Visit(req)
+	a, b := browser.Open(c.Old, req), browser.Open(c.New, req)
 	first, second := a.Hops[0].Response, b.Hops[0].Response
 	g := &Group{From: answerOf(a), To: answerOf(b)}
 	from, to := endOf(a), endOf(b)
@@ -231,7 +232,7 @@ func (c *Compare) change(req *request.Request) *Group {
 	return g
 }
 
-func answerOf(v *engine.Visit) Answer {
+func answerOf(v *browser.Visit) Answer {
 	r := v.Hops[0].Response
 	a := Answer{Status: engine.StatusText(r), By: r.By}
 	if v.Redirects() > 0 {
@@ -241,7 +242,7 @@ func answerOf(v *engine.Visit) Answer {
 }
 
 // sameEnd reports whether two visits end at the same page.
-func sameEnd(a, b *engine.Visit) bool {
+func sameEnd(a, b *browser.Visit) bool {
 	x, y := a.Hops[len(a.Hops)-1], b.Hops[len(b.Hops)-1]
 	if a.Ending != b.Ending || x.Response.Status != y.Response.Status || x.Request.Address != y.Request.Address || a.Left != b.Left {
 		return false
@@ -288,9 +289,9 @@ func (c *Compare) End(now time.Time) *Comparison {
 // A Returning is a circle for visitors who come back with redirects that they
 // stored from the old rulebook.
 type Returning struct {
-	Visit  *engine.Visit
-	Stored []engine.Hop // the answers that they have stored
-	HSTS   []string     // hosts that they ask over https only
+	Visit  *browser.Visit
+	Stored []browser.Hop // the answers that they have stored
+	HSTS   []string      // hosts that they ask over https only
 }
 
 // A step is one way on from an address.
@@ -342,7 +343,7 @@ func (w *walker) walk(req *request.Request) {
 	w.done[key] = true
 	w.on[key] = len(w.path)
 	for _, s := range w.steps(req) {
-		next, err := engine.Follow(req, s.answer)
+		next, err := browser.Follow(req, s.answer)
 		if err != nil {
 			continue
 		}
@@ -363,7 +364,7 @@ func addressKey(req *request.Request) string {
 func (w *walker) steps(req *request.Request) []step {
 	var out []step
 	if w.Old.Serves(req.Address.Host) {
-		if old := w.Old.Predict(req); engine.Stored(req, old, w.now) {
+		if old := w.Old.Predict(req); browser.Stored(req, old, w.now) {
 			out = append(out, step{at: req, answer: old, stored: true})
 		}
 		if to := w.upgraded(req); to != nil {
@@ -371,7 +372,7 @@ func (w *walker) steps(req *request.Request) []step {
 		}
 	}
 	if w.New.Serves(req.Address.Host) {
-		if r := w.New.Predict(req); engine.Follows(r) {
+		if r := w.New.Predict(req); browser.Follows(r) {
 			out = append(out, step{at: req, answer: r})
 		}
 	}
@@ -410,7 +411,7 @@ func (w *walker) circle(path []step) {
 			fresh = false
 		}
 		if s.stored {
-			r.Stored = append(r.Stored, engine.Hop{Request: s.at, Response: s.answer})
+			r.Stored = append(r.Stored, browser.Hop{Request: s.at, Response: s.answer})
 		}
 		if s.hsts {
 			r.HSTS = append(r.HSTS, s.at.Address.Host)
@@ -422,12 +423,12 @@ func (w *walker) circle(path []step) {
 		return
 	}
 	if w.New.Serves(path[0].at.Address.Host) {
-		if alone := w.New.Visit(path[0].at); alone.Ending == engine.Loop || alone.Ending == engine.TooLong {
+		if alone := browser.Open(w.New, path[0].at); alone.Ending == browser.Loop || alone.Ending == browser.TooLong {
 			return // everybody goes round there, whatever they have stored
 		}
 	}
-	r.Visit = w.New.VisitWith(path[0].at, func(req *request.Request) *engine.Response { return stored[addressKey(req)] })
-	if r.Visit.Ending != engine.Loop {
+	r.Visit = browser.OpenWith(w.New, path[0].at, func(req *request.Request) *engine.Response { return stored[addressKey(req)] })
+	if r.Visit.Ending != browser.Loop {
 		return
 	}
 	w.seen[key] = true

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
@@ -130,7 +131,7 @@ func TestStoredRedirectsMakeCircles(t *testing.T) {
 				stored = append(stored, h.Request.Address.Path)
 			}
 			text += fmt.Sprint(stored, " ", c.HSTS)
-			if c.Visit.Ending != engine.Loop {
+			if c.Visit.Ending != browser.Loop {
 				t.Errorf("%s: the visit ends with %s", name, c.Visit.Ending)
 			}
 		}

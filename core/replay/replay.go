@@ -6,6 +6,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
@@ -17,10 +18,10 @@ type Result struct {
 	List     string
 	Item     *list.Item
 	Response *engine.Response
-	Visit    *engine.Visit // nil where nothing needs it: the answer is no redirect
-	Unmet    []string      // expectations that are not met
-	Query    bool          // rules of the site look at queries
-	From     string        // the page that the list itself names as the one that it was asked from; "" for none
+	Visit    *browser.Visit // nil where nothing needs it: the answer is no redirect
+	Unmet    []string       // expectations that are not met
+	Query    bool           // rules of the site look at queries
+	From     string         // the page that the list itself names as the one that it was asked from; "" for none
 }
 
 // Redirects is the number of redirects that the visit follows or meets.
@@ -40,11 +41,11 @@ type Source struct {
 // Predict answers one request of a list.
 func Predict(e *engine.Engine, name string, item *list.Item) *Result {
 	r := &Result{List: name, Item: item, Response: e.Predict(item.Request), Query: e.ReadsQuery(item.Request.Address.Host)}
-	if item.Expects != nil || engine.Follows(r.Response) {
-		r.Visit = e.VisitFrom(item.Request, r.Response)
+	if item.Expects != nil || browser.Follows(r.Response) {
+		r.Visit = browser.OpenFrom(e, item.Request, r.Response)
 	}
 	if item.Expects != nil {
-		r.Unmet = engine.Unmet(item.Expects, r.Visit)
+		r.Unmet = browser.Unmet(item.Expects, r.Visit)
 	}
 	return r
 }
@@ -53,8 +54,8 @@ func Predict(e *engine.Engine, name string, item *list.Item) *Result {
 func outcome(e *engine.Engine, name string, item *list.Item) *Result {
 	r := &Result{List: name, Item: item, Response: &engine.Response{}, Query: e.ReadsQuery(item.Request.Address.Host)}
 	e.Outcome(item.Request, r.Response)
-	if engine.Follows(r.Response) {
-		r.Visit = e.OutcomeVisit(item.Request, r.Response)
+	if browser.Follows(r.Response) {
+		r.Visit = browser.OpenOutcome(e, item.Request, r.Response)
 	}
 	return r
 }

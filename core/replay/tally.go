@@ -8,7 +8,9 @@ import (
 	"strconv"
 	"strings"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
+	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
@@ -151,19 +153,19 @@ type sum struct {
 }
 
 // sumOf gives what is counted of an answer and the visit that it begins.
-func sumOf(resp *engine.Response, v *engine.Visit) sum {
+func sumOf(resp *engine.Response, v *browser.Visit) sum {
 	s := sum{status: resp.Status, cause: resp.Cause, by: resp.By, mimeType: resp.Type, size: resp.Size, encoded: resp.Encoded}
 	switch {
-	case v != nil && v.Ending == engine.Loop:
+	case v != nil && v.Ending == browser.Loop:
 		s.look = lookLoop
-	case v != nil && v.Ending == engine.TooLong:
+	case v != nil && v.Ending == browser.TooLong:
 		s.look = lookTooLong
 	case v != nil && v.Redirects() > 1:
 		s.look = lookChain
 	case resp.Status == 404:
 		s.look = lookMissing
 	}
-	if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && engine.Compressible(resp.Type) {
+	if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && representation.Compressible(resp.Type) {
 		s.plain, s.site = resp.File, resp.Site
 	}
 	return s

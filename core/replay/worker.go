@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
@@ -70,7 +71,7 @@ func (counts outcomeCounts) of(s *sum, by *rulebook.Rule) *OutcomeCount {
 type logWorker struct {
 	request  request.Request // the one at hand, and the answer to it
 	response engine.Response
-	visit    *engine.Visit // that it begins; nil where nothing needs it
+	visit    *browser.Visit // that it begins; nil where nothing needs it
 	options  Options
 	since    uint32 // in seconds since 1970; 0 for no bound
 	until    uint32
@@ -440,9 +441,9 @@ func (w *logWorker) answer(own uint32) (number uint32, copied bool) {
 	w.engine.Outcome(&w.request, &w.response)
 	copied = w.response.Copied()
 	w.visit = nil
-	if engine.Follows(&w.response) {
-		w.visit = w.engine.OutcomeVisit(&w.request, &w.response)
-		copied = slices.ContainsFunc(w.visit.Hops, func(h engine.Hop) bool { return h.Response.Copied() }) || w.basis.Tests(referrer) && w.visit.Crosses()
+	if browser.Follows(&w.response) {
+		w.visit = browser.OpenOutcome(w.engine, &w.request, &w.response)
+		copied = slices.ContainsFunc(w.visit.Hops, func(h browser.Hop) bool { return h.Response.Copied() }) || w.basis.Tests(referrer) && w.visit.Crosses()
 	}
 	s := sumOf(&w.response, w.visit)
 	alike := own > 0 && s.by == w.entry(own)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
@@ -36,7 +37,7 @@ type (
 		report *proof.Report
 	}
 	traced struct {
-		visit  *engine.Visit
+		visit  *browser.Visit
 		traces []*engine.Trace // of its hops
 	}
 	compared struct {

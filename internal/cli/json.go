@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"kibitz/core/engine"
+	"kibitz/core/browser"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
 	"kibitz/internal/render"
@@ -226,8 +226,8 @@ func (r *run) traceJSON(t traced) error {
 		Steps []traceStep `json:"steps"`
 	}
 	result := struct {
-		Ending  engine.Ending `json:"ending"`
-		Answers []answer      `json:"answers"`
+		Ending  browser.Ending `json:"ending"`
+		Answers []answer       `json:"answers"`
 	}{Ending: v.Ending}
 	for i, h := range v.Hops {
 		a := answer{Answer: render.NewAnswer(h.Request, h.Response)}
@@ -294,7 +294,7 @@ func (r *run) comparedJSON(c compared) error {
 		}
 		out.Groups = append(out.Groups, j)
 	}
-	hopOf := func(h engine.Hop) hop {
+	hopOf := func(h browser.Hop) hop {
 		return hop{h.Request.Address.Printable(), h.Response.Status, h.Response.Location}
 	}
 	for _, c := range result.Circles {

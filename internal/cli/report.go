@@ -16,6 +16,7 @@ import (
 	"kibitz/core/engine"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
+	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
@@ -485,7 +486,7 @@ func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
 			if err != nil {
 				continue // an inventory does not hold it
 			}
-			if size := int64(len(engine.Encode(content, "br", 0))); size < n.Size {
+			if size := int64(len(representation.Encode(content, "br", 0))); size < n.Size {
 				list = append(list, saving{canonical.Decode(path), c.N, size, n.Size})
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/replay"
 	"kibitz/internal/render"
@@ -36,7 +37,7 @@ func (r *run) eachText(w *bufio.Writer) (func(*replay.Result), error) {
 			met = "   UNMET: " + strings.Join(res.Unmet, "; ")
 		}
 		target := resp.Location
-		if res.Visit != nil && res.Visit.Ending == engine.Loop {
+		if res.Visit != nil && res.Visit.Ending == browser.Loop {
 			target += " (loop)"
 		}
 		fmt.Fprintf(w, "%s %-7s %s   %s   %s%s\n", engine.StatusText(resp), render.Clean(res.Item.Request.Verb()), render.Clean(res.Item.Request.Address.String()), render.Clean(target), by, render.Clean(met))

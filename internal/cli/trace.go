@@ -7,8 +7,10 @@ import (
 	"strings"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
+	"kibitz/core/representation"
 	"kibitz/core/rulebook"
 	"kibitz/internal/render"
 )
@@ -59,7 +61,7 @@ func (r *run) trace(f *requestFlags, url string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	v := e.Visit(req)
+	v := browser.Open(e, req)
 	traces := make([]*engine.Trace, len(v.Hops))
 	for i, h := range v.Hops {
 		if traces[i], err = e.Confirm(h.Request, h.Response); err != nil {
@@ -69,14 +71,14 @@ func (r *run) trace(f *requestFlags, url string) (int, error) {
 	if err := r.form.trace(r, traced{v, traces}); err != nil {
 		return 0, err
 	}
-	if v.Ending == engine.Loop || v.Ending == engine.TooLong {
+	if v.Ending == browser.Loop || v.Ending == browser.TooLong {
 		return exitFindings, nil
 	}
 	return exitWell, nil
 }
 
 // ending says in a sentence how a visit ended.
-func (r *run) ending(v *engine.Visit) string {
+func (r *run) ending(v *browser.Visit) string {
 	last := v.Last()
 	n := v.Redirects()
 	after := "at once"
@@ -84,18 +86,18 @@ func (r *run) ending(v *engine.Visit) string {
 		after = "after " + render.Count(n, "redirect")
 	}
 	switch v.Ending {
-	case engine.Loop:
+	case browser.Loop:
 		again := v.Hops[v.Again].Request.Address.String()
 		return r.out.Bad("Loop:") + " the visit comes back to " + render.Short(again, 100) + " and goes round for ever."
-	case engine.TooLong:
+	case browser.TooLong:
 		return r.out.Bad("Too long:") + fmt.Sprintf(" browsers give up after %d redirects.", engine.MaxRedirects)
-	case engine.Left:
+	case browser.Left:
 		return "Left " + after + ": " + render.Short(last.Location, 100) + " is no address of this rulebook's sites."
-	case engine.ToApp:
+	case browser.ToApp:
 		return "Handed to an application " + after + "."
-	case engine.ToFiles:
+	case browser.ToFiles:
 		return "Left to the site's files " + after + ": which there are is not known here. Add `files DIR` or `inventory FILE` to the site."
-	case engine.BadEnding:
+	case browser.BadEnding:
 		return r.out.Bad("Stopped:") + " the Location " + render.Short(last.Location, 80) + " is no valid URL."
 	}
 	s := "Arrived " + after + "."
@@ -106,7 +108,7 @@ func (r *run) ending(v *engine.Visit) string {
 }
 
 // hopTarget is where an answer leads: a Location, a file, or the address itself.
-func hopTarget(h engine.Hop) string {
+func hopTarget(h browser.Hop) string {
 	switch r := h.Response; {
 	case r.Location != "":
 		return r.Location
@@ -141,7 +143,7 @@ func (r *run) traceText(t traced) error {
 		r.sizes(last)
 	}
 	shown := v.Hops
-	if len(shown) > 4 && v.Ending != engine.Arrived {
+	if len(shown) > 4 && v.Ending != browser.Arrived {
 		shown = shown[:4]
 	}
 	for i, h := range shown {
@@ -154,7 +156,7 @@ func (r *run) traceText(t traced) error {
 }
 
 // hopRow is one answer in columns: status, target, what decided, what is sent.
-func (r *run) hopRow(h engine.Hop, target string) []string {
+func (r *run) hopRow(h browser.Hop, target string) []string {
 	resp := h.Response
 	what, size := "", ""
 	if resp.Type != "" && resp.Status/100 != 3 {
@@ -177,7 +179,7 @@ func (r *run) hopRow(h engine.Hop, target string) []string {
 // sizes is the table of what goes over the wire, and what each encoding would
 // make of it.
 func (r *run) sizes(resp *engine.Response) {
-	if resp.Status != 200 || resp.File == nil || !engine.Compressible(resp.Type) || resp.Size == 0 {
+	if resp.Status != 200 || resp.File == nil || !representation.Compressible(resp.Type) || resp.Size == 0 {
 		return
 	}
 	content, err := resp.Content()
@@ -191,7 +193,7 @@ func (r *run) sizes(resp *engine.Response) {
 		case name == resp.Encoding:
 			size = resp.Encoded
 		case name != "":
-			size = int64(len(engine.Encode(content, name, 0)))
+			size = int64(len(representation.Encode(content, name, 0)))
 		}
 		label, saved := name, ""
 		if name == "" {
@@ -209,7 +211,7 @@ func (r *run) sizes(resp *engine.Response) {
 }
 
 // hopSteps tells how one answer came about.
-func (r *run) hopSteps(i int, h engine.Hop, trace *engine.Trace) {
+func (r *run) hopSteps(i int, h browser.Hop, trace *engine.Trace) {
 	out, resp := r.out, h.Response
 	out.Printf("\nAnswer %d: %s %s\n\n", i+1, render.Clean(h.Request.Verb()), render.Short(h.Request.Address.String(), out.Width-20))
 	for _, line := range wrapList(fieldValues(h), out.Width-2) {
@@ -270,7 +272,7 @@ func (r *run) hopSteps(i int, h engine.Hop, trace *engine.Trace) {
 	}
 	out.Printf("  =  %s decided by %s\n", engine.StatusText(resp), by)
 	if resp.Word() == "" {
-		out.Printf("     %s\n", engine.Keeping(h.Request, resp, time.Now()))
+		out.Printf("     %s\n", browser.Keeping(h.Request, resp, time.Now()))
 	}
 }
 
@@ -283,7 +285,7 @@ func isPathReason(s engine.Step) bool {
 }
 
 // fieldValues are the values that rules can test, as words.
-func fieldValues(h engine.Hop) []string {
+func fieldValues(h browser.Hop) []string {
 	a := h.Request.Address
 	out := []string{"scheme " + a.Scheme, "host " + a.Host, fmt.Sprintf("port %d", a.Port), "method " + h.Request.Verb(), "asked " + a.Path}
 	if a.Query != "" {

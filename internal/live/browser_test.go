@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -17,7 +18,7 @@ import (
 
 // browse lets a browser visit an address, whatever its host, at the server of w.
 // It gives the pages that it asked for, each with its status.
-func browse(t *testing.T, browser string, w *world, address string) []string {
+func browse(t *testing.T, program string, w *world, address string) []string {
 	t.Helper()
 	var mu sync.Mutex
 	var asked []string
@@ -37,11 +38,11 @@ func browse(t *testing.T, browser string, w *world, address string) []string {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	defer cancel()
-	c := exec.CommandContext(ctx, browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+	c := exec.CommandContext(ctx, program, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
 		"--disable-component-update", "--disable-sync", "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable", "--ignore-certificate-errors", "--user-data-dir="+t.TempDir(),
 		"--host-resolver-rules=MAP *:80 "+at["http"]+", MAP *:443 "+at["https"], "--dump-dom", address)
 	if err := c.Run(); err != nil && ctx.Err() != nil {
-		t.Fatalf("%s did not come to an end with %s", browser, address)
+		t.Fatalf("%s did not come to an end with %s", program, address)
 	}
 	mu.Lock()
 	defer mu.Unlock()
@@ -51,7 +52,7 @@ func browse(t *testing.T, browser string, w *world, address string) []string {
 // A real browser asks for what Visit says, one address after the other, and ends
 // where it says.
 func TestABrowserEndsWhereVisitSays(t *testing.T) {
-	browser, err := exec.LookPath("chromium")
+	program, err := exec.LookPath("chromium")
 	if err != nil || testing.Short() {
 		t.Skip("there is no chromium here: .ci/run installs it where it can")
 	}
@@ -78,7 +79,7 @@ func TestABrowserEndsWhereVisitSays(t *testing.T) {
 			t.Fatal(err)
 		}
 		req := &request.Request{Address: a, Client: engine.Loopback}
-		visit := e.Visit(req)
+		visit := browser.Open(e, req)
 		var want []string
 		for _, h := range visit.Hops {
 			to := h.Request.Address
@@ -89,7 +90,7 @@ func TestABrowserEndsWhereVisitSays(t *testing.T) {
 			}
 			want = append(want, status+" "+to.String())
 		}
-		if got := browse(t, browser, w, address); strings.Join(got, "\n") != strings.Join(want, "\n") {
+		if got := browse(t, program, w, address); strings.Join(got, "\n") != strings.Join(want, "\n") {
 			t.Errorf("%s: the browser asked for\n%s\npredicted\n%s", address, strings.Join(got, "\n"), strings.Join(want, "\n"))
 		}
 	}
@@ -100,7 +101,7 @@ func TestABrowserEndsWhereVisitSays(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.server.Use(engine.New(book, []*site.Tree{nil}))
-	got := browse(t, browser, w, "https://s.example/x/1")
+	got := browse(t, program, w, "https://s.example/x/1")
 	if n := len(got); n < engine.MaxRedirects || n > engine.MaxRedirects+1 || got[n-1] != "302 https://s.example/x/1" {
 		t.Errorf("round a circle: the browser asked %d times: %q", n, got)
 	}

@@ -1,7 +1,7 @@
 package render
 
 import (
-	"kibitz/core/engine"
+	"kibitz/core/browser"
 	"kibitz/core/replay"
 )
 
@@ -11,12 +11,12 @@ type Line struct {
 	Line int    `json:"line"`
 	Answer
 	Asked
-	Ends     engine.Ending `json:"ends,omitempty"`
-	Hops     [][2]any      `json:"hops,omitempty"`
-	Expected *bool         `json:"expected,omitempty"`
-	Met      *bool         `json:"met,omitempty"`
-	Unmet    []string      `json:"unmet,omitempty"`
-	Recorded int           `json:"recorded,omitempty"`
+	Ends     browser.Ending `json:"ends,omitempty"`
+	Hops     [][2]any       `json:"hops,omitempty"`
+	Expected *bool          `json:"expected,omitempty"`
+	Met      *bool          `json:"met,omitempty"`
+	Unmet    []string       `json:"unmet,omitempty"`
+	Recorded int            `json:"recorded,omitempty"`
 }
 
 // NewLine gives a result in that form.
@@ -28,9 +28,9 @@ func NewLine(r *replay.Result) Line {
 			l.Hops = append(l.Hops, [2]any{Status(h.Response), h.Request.Address.Printable()})
 		}
 	} else {
-		l.Ends = engine.Arrived
+		l.Ends = browser.Arrived
 		if r.Response.Word() != "" {
-			l.Ends = engine.Ending(r.Response.Word())
+			l.Ends = browser.Ending(r.Response.Word())
 		}
 	}
 	if r.Item.Expects != nil {

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/browser"
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
 	"kibitz/core/proof"
@@ -192,7 +193,7 @@ func Hold(text string, count Count) error {
 				return fmt.Errorf("%s is said never to be reached, and is by %s, in\n%s", rule.Name, req.Address, text)
 			}
 		}
-		v := e.VisitFor(req, 22)
+		v := browser.OpenFor(e, req, 22)
 		for i, h := range v.Hops {
 			by := h.Response.By
 			if by == nil {
@@ -210,22 +211,22 @@ func Hold(text string, count Count) error {
 }
 
 // shows gives what a hop of a visit shows of the entry that decides it.
-func shows(v *engine.Visit, i int) (findings []string) {
+func shows(v *browser.Visit, i int) (findings []string) {
 	add := func(so bool, finding string) {
 		if so {
 			findings = append(findings, finding)
 		}
 	}
 	h := v.Hops[i]
-	add(v.Ending == engine.Loop && i >= v.Again, "redirect-loop")
-	add(v.Ending == engine.TooLong && i >= len(v.Hops)-2, "runaway")
+	add(v.Ending == browser.Loop && i >= v.Again, "redirect-loop")
+	add(v.Ending == browser.TooLong && i >= len(v.Hops)-2, "runaway")
 	add(h.Response.Cause == engine.CauseRewriteLoop, "rewrite-loop")
 	add(h.Response.Cause == engine.CauseBadTarget, "bad-target")
 	if i+1 == len(v.Hops) {
 		return findings
 	}
 	next := v.Hops[i+1]
-	add(v.Ending == engine.Arrived && engine.Follows(next.Response), "chain")
+	add(v.Ending == browser.Arrived && browser.Follows(next.Response), "chain")
 	add(h.Request.Address.Scheme == "https" && next.Request.Address.Scheme == "http", "downgrade")
 	add(h.Request.Verb() == "POST" && next.Request.Verb() == "GET" && h.Response.Status != 303, "method-lost")
 	return findings
@@ -236,14 +237,14 @@ func shown(e *engine.Engine, f *proof.Finding) error {
 	if f.Request == nil {
 		return nil
 	}
-	v := e.VisitFor(f.Request, 1000)
+	v := browser.OpenFor(e, f.Request, 1000)
 	met := e.Met(f.Request)
 	ok := true
 	switch f.Name {
 	case "redirect-loop":
-		ok = v.Ending == engine.Loop
+		ok = v.Ending == browser.Loop
 	case "runaway":
-		ok = v.Ending == engine.TooLong
+		ok = v.Ending == browser.TooLong
 	case "rewrite-loop":
 		ok = v.Hops[0].Response.Cause == engine.CauseRewriteLoop
 	case "never-reached":

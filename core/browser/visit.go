@@ -1,13 +1,13 @@
-package engine
-
-// What a browser does with an answer: it follows redirects, and changes the
-// method as it goes (WHATWG Fetch, HTTP-redirect fetch).
+// Package browser is about what browsers do with answers: they follow redirects, change the
+// method as they go (WHATWG Fetch, HTTP-redirect fetch), and remember.
+package browser
 
 import (
 	"errors"
 	"net/http"
 	"slices"
 
+	"kibitz/core/engine"
 	"kibitz/core/request"
 )
 
@@ -16,21 +16,18 @@ type Ending string
 
 const (
 	Arrived   Ending = "arrived"
-	Loop      Ending = "loop"            // an address comes back with the same method
-	TooLong   Ending = "too-long"        // the twenty-first redirect
-	Left      Ending = "left"            // an address of no site of the rulebook
-	ToApp     Ending = Ending(WordApp)   // an application answers
-	ToFiles   Ending = Ending(WordFiles) // the site's files decide, and are not known
+	Loop      Ending = "loop"                   // an address comes back with the same method
+	TooLong   Ending = "too-long"               // the twenty-first redirect
+	Left      Ending = "left"                   // an address of no site of the rulebook
+	ToApp     Ending = Ending(engine.WordApp)   // an application answers
+	ToFiles   Ending = Ending(engine.WordFiles) // the site's files decide, and are not known
 	BadEnding Ending = "bad-location"
 )
-
-// MaxRedirects is how many redirects a browser follows.
-const MaxRedirects = 20
 
 // A Hop is one request of a visit and the answer to it.
 type Hop struct {
 	Request  *request.Request
-	Response *Response
+	Response *engine.Response
 }
 
 // A Visit is what becomes of a request once its redirects are followed.
@@ -42,7 +39,7 @@ type Visit struct {
 }
 
 // Last is the last answer of a visit.
-func (v *Visit) Last() *Response { return v.Hops[len(v.Hops)-1].Response }
+func (v *Visit) Last() *engine.Response { return v.Hops[len(v.Hops)-1].Response }
 
 // Redirects is the number of redirects that were followed or met.
 func (v *Visit) Redirects() int {
@@ -60,7 +57,7 @@ func (v *Visit) Crosses() bool {
 }
 
 // Follows reports whether a browser follows the answer.
-func Follows(r *Response) bool {
+func Follows(r *engine.Response) bool {
 	switch r.Status {
 	case 301, 302, 303, 307, 308:
 		return r.Location != ""
@@ -68,43 +65,48 @@ func Follows(r *Response) bool {
 	return false
 }
 
-// Visit follows a request to its end.
-func (e *Engine) Visit(req *request.Request) *Visit {
-	return e.VisitFrom(req, e.Predict(req))
+// A Site answers requests, as an engine does.
+type Site interface {
+	Predict(*request.Request) *engine.Response
+	Outcome(*request.Request, *engine.Response)
+	Serves(host string) bool
 }
 
-// VisitFrom is Visit for a request whose answer is known already.
-func (e *Engine) VisitFrom(req *request.Request, r *Response) *Visit {
-	return e.visit(req, r, MaxRedirects, e.Predict)
+// Open follows a request to its end.
+func Open(s Site, req *request.Request) *Visit { return OpenFrom(s, req, s.Predict(req)) }
+
+// OpenFrom is Open for a request whose answer is known already.
+func OpenFrom(s Site, req *request.Request, r *engine.Response) *Visit {
+	return visit(s, req, r, engine.MaxRedirects, s.Predict)
 }
 
-// VisitFor is Visit for a browser that follows up to limit redirects.
-func (e *Engine) VisitFor(req *request.Request, limit int) *Visit {
-	return e.visit(req, e.Predict(req), limit, e.Predict)
+// OpenFor is Open for a browser that follows up to limit redirects.
+func OpenFor(s Site, req *request.Request, limit int) *Visit {
+	return visit(s, req, s.Predict(req), limit, s.Predict)
 }
 
-// VisitWith is Visit with some answers that the browser has stored: stored gives
+// OpenWith is Open with some answers that the browser has stored: stored gives
 // them, or nil where it has to ask.
-func (e *Engine) VisitWith(req *request.Request, stored func(*request.Request) *Response) *Visit {
-	predict := func(req *request.Request) *Response {
+func OpenWith(s Site, req *request.Request, stored func(*request.Request) *engine.Response) *Visit {
+	predict := func(req *request.Request) *engine.Response {
 		if r := stored(req); r != nil {
 			return r
 		}
-		return e.Predict(req)
+		return s.Predict(req)
 	}
-	return e.visit(req, predict(req), MaxRedirects, predict)
+	return visit(s, req, predict(req), engine.MaxRedirects, predict)
 }
 
-// OutcomeVisit is VisitFrom with answers as Outcome gives them.
-func (e *Engine) OutcomeVisit(req *request.Request, r *Response) *Visit {
-	return e.visit(req, r, MaxRedirects, func(req *request.Request) *Response {
-		r := &Response{}
-		e.Outcome(req, r)
+// OpenOutcome is OpenFrom with answers as Outcome gives them.
+func OpenOutcome(s Site, req *request.Request, r *engine.Response) *Visit {
+	return visit(s, req, r, engine.MaxRedirects, func(req *request.Request) *engine.Response {
+		r := &engine.Response{}
+		s.Outcome(req, r)
 		return r
 	})
 }
 
-func (e *Engine) visit(req *request.Request, r *Response, limit int, predict func(*request.Request) *Response) *Visit {
+func visit(s Site, req *request.Request, r *engine.Response, limit int, predict func(*request.Request) *engine.Response) *Visit {
 	v := &Visit{}
 	for {
 		v.Hops = append(v.Hops, Hop{req, r})
@@ -135,7 +137,7 @@ func (e *Engine) visit(req *request.Request, r *Response, limit int, predict fun
 			v.Ending = TooLong
 			return v
 		}
-		if !e.Serves(next.Address.Host) {
+		if !s.Serves(next.Address.Host) {
 			v.Ending, v.Left = Left, next.Address
 			return v
 		}
@@ -150,7 +152,7 @@ func sameResource(a, b request.Address) bool {
 }
 
 // Follow gives the request that a browser makes when it follows a redirect.
-func Follow(req *request.Request, r *Response) (*request.Request, error) {
+func Follow(req *request.Request, r *engine.Response) (*request.Request, error) {
 	to, err := req.Address.Resolve(r.Location)
 	if err != nil {
 		return nil, err

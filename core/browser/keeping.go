@@ -1,4 +1,6 @@
-package engine
+package browser
+
+// What browsers keep, and for how long (RFC 9111).
 
 import (
 	"fmt"
@@ -7,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"kibitz/core/engine"
 	"kibitz/core/request"
 )
 
@@ -62,7 +65,7 @@ type keeping struct {
 
 // keep reads an answer's header fields as a private cache does (RFC 9111, 3, 4.2 and
 // 5.2) at the time now, or where now is not known.
-func keep(req *request.Request, r *Response, now time.Time) keeping {
+func keep(req *request.Request, r *engine.Response, now time.Time) keeping {
 	if !keepable(req) {
 		return keeping{manner: keptNot, why: "only answers to GET and HEAD are"}
 	}
@@ -133,7 +136,7 @@ func Seconds(s string) (n int64, ok bool) {
 
 // Keeping says in a sentence how long a browser keeps the answer to a request. now is
 // when it is asked, where the request tells no time.
-func Keeping(req *request.Request, r *Response, now time.Time) string {
+func Keeping(req *request.Request, r *engine.Response, now time.Time) string {
 	if !req.Time.IsZero() {
 		now = req.Time
 	}
@@ -174,7 +177,7 @@ func Keeping(req *request.Request, r *Response, now time.Time) string {
 }
 
 // guess says how long an answer may be kept of which nothing says it (RFC 9111, 4.2.2).
-func guess(req *request.Request, r *Response) string {
+func guess(req *request.Request, r *engine.Response) string {
 	modified, ok := r.Get("Last-Modified")
 	t, known := request.Date(modified)
 	if !ok || !known {
@@ -195,7 +198,7 @@ func keepable(req *request.Request) bool {
 
 // Stored reports whether a browser goes on using a redirect at the time now, without
 // asking for it again (RFC 9111, 3 and 4.2).
-func Stored(req *request.Request, r *Response, now time.Time) bool {
+func Stored(req *request.Request, r *engine.Response, now time.Time) bool {
 	if !Follows(r) {
 		return false
 	}
@@ -213,7 +216,7 @@ func Permanent(status int) bool {
 }
 
 // varies reports whether an answer is for one request alone (RFC 9110, 12.5.5).
-func varies(r *Response) bool {
+func varies(r *engine.Response) bool {
 	v, _ := r.Get("Vary")
 	return slices.Contains(request.List(v), "*")
 }
@@ -234,6 +237,3 @@ func duration(seconds int64) string {
 	}
 	return fmt.Sprintf("%d seconds", seconds)
 }
-
-// Compressible reports whether files of a media type usually shrink.
-func Compressible(mediaType string) bool { return TypeListed(mediaType, compressible) }

@@ -1,11 +1,13 @@
-package engine
+package browser
+
+// What lists expect of a visit.
 
 import (
 	"fmt"
 	"strconv"
-	"strings"
 
 	"kibitz/core/canonical"
+	"kibitz/core/engine"
 	"kibitz/core/request"
 )
 
@@ -15,8 +17,8 @@ func Unmet(x *request.Expectation, v *Visit) []string {
 	r := v.Hops[0].Response
 	var out []string
 	unmet := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	if x.Status != "" && !StatusFits(x.Status, r) {
-		unmet("status %s expected, %s predicted", x.Status, StatusText(r))
+	if x.Status != "" && !engine.StatusFits(x.Status, r) {
+		unmet("status %s expected, %s predicted", x.Status, engine.StatusText(r))
 	}
 	if x.Location != "" && !sameLocation(v.Hops[0].Request.Address, x.Location, r.Location) {
 		unmet("Location %s expected, %s predicted", x.Location, orNone(r.Location))
@@ -68,20 +70,6 @@ func orNone(s string) string {
 	return s
 }
 
-// StatusText is the status as it is listed: a number, or the word in its place.
-func StatusText(r *Response) string {
-	if r.Word() != "" {
-		return string(r.Word())
-	}
-	return strconv.Itoa(r.Status)
-}
-
-// StatusFits compares a status with a code, a class like 4xx, or a word.
-func StatusFits(word string, r *Response) bool {
-	text := StatusText(r)
-	return text == word || strings.HasSuffix(word, "xx") && text[0] == word[0] && r.Word() == ""
-}
-
 func sameLocation(from request.Address, want, got string) bool {
 	if got == "" {
 		return false
@@ -97,7 +85,7 @@ func sameLocation(from request.Address, want, got string) bool {
 func endsAt(want string, v *Visit) bool {
 	last := v.Hops[len(v.Hops)-1]
 	if request.IsStatus(want) {
-		return v.arrives() && StatusFits(want, last.Response)
+		return v.arrives() && engine.StatusFits(want, last.Response)
 	}
 	end := last.Request.Address
 	if v.Ending == Left {
@@ -121,7 +109,7 @@ func (v *Visit) Summary() string {
 	case Loop:
 		return "goes round in a loop"
 	case TooLong:
-		return "is given up after " + strconv.Itoa(MaxRedirects) + " redirects"
+		return "is given up after " + strconv.Itoa(engine.MaxRedirects) + " redirects"
 	case Left:
 		if v.Left.Host == "" {
 			return "leaves the site for " + last.Response.Location
@@ -130,5 +118,5 @@ func (v *Visit) Summary() string {
 	case BadEnding:
 		return "ends at a Location that is no valid URL: " + last.Response.Location
 	}
-	return "ends with " + StatusText(last.Response) + " at " + last.Request.Address.String()
+	return "ends with " + engine.StatusText(last.Response) + " at " + last.Request.Address.String()
 }
