@@ -15,6 +15,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"golang.org/x/sync/errgroup"
+
 	"kibitz/core/engine"
 	"kibitz/core/request/list"
 )
@@ -240,34 +242,32 @@ func otherFields(text []byte, known []string) (at int, fields []string) {
 // one worker. There are about size bytes, or less.
 func run(e *engine.Engine, name string, size int64, o Options, source func() func() (chunk, error)) (*Tally, error) {
 	all := make([]*logWorker, o.Workers)
-	errs := make([]error, o.Workers)
 	basis := newBasis(e, &o)
-	var pool sync.WaitGroup
+	var pool errgroup.Group
 	for i := range o.Workers {
-		pool.Go(func() {
+		pool.Go(func() error {
 			all[i] = newLogWorker(e, name, size, o, basis)
 			next := source()
+			var failed error
 			for !o.stopped() {
 				c, err := next()
 				if err != nil {
-					if !errors.Is(err, io.EOF) {
-						errs[i] = err
-					}
+					failed = err
 					break
 				}
 				all[i].chunk(c)
 			}
 			all[i].fold()
-			if o.stopped() { // let the reader end
-				for {
-					if _, err := next(); err != nil {
-						break
-					}
-				}
+			for failed == nil { // stopped: let the reader end
+				_, failed = next()
 			}
+			if errors.Is(failed, io.EOF) {
+				return nil
+			}
+			return failed
 		})
 	}
-	pool.Wait()
+	failed := pool.Wait()
 	var outcomes map[Outcome]*OutcomeCount
 	var adding sync.WaitGroup // while all else is added up
 	adding.Go(func() { outcomes = addOutcomes(all) })
@@ -300,7 +300,7 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 	total.Outcomes = addNamed(outcomes, total.Outcomes) // those of lines that were items
 	total.AddCounts(name, counts)
 	total.Partial = o.stopped()
-	return total, errors.Join(errs...)
+	return total, failed
 }
 
 // addOutcomes adds up what came of the requests of all workers.

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/rivo/uniseg"
+
 	"kibitz/core/pattern"
 )
 
@@ -48,7 +50,8 @@ func MarkLine(at Place, width int) (text, mark string) {
 	}
 	width = min(width, max(to-col, 1))
 	text = before + string(runes[from:to]) + after
-	mark = strings.Repeat(" ", utf8.RuneCountInString(before)+col-from) + strings.Repeat("^", width)
+	columns := func(runes []rune) int { return uniseg.StringWidth(string(runes)) } // a letter may take two, or none
+	mark = strings.Repeat(" ", len([]rune(before))+columns(runes[from:col])) + strings.Repeat("^", max(1, columns(runes[col:min(col+width, len(runes))])))
 	return text, mark
 }
 

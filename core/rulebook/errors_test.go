@@ -117,3 +117,13 @@ func TestLongLinesAreCutAroundThePlace(t *testing.T) {
 		}
 	}
 }
+
+// What is marked is the word, whatever room its letters take.
+func TestMarksStandBelowWhatTheyMark(t *testing.T) {
+	for line, want := range map[string]string{"on /fares x": "          ^", "on /港/ x": "        ^", "on /e\u0301 x": "      ^"} {
+		at := Place{Source: &Source{Lines: []string{line}}, Line: 1, Col: len([]rune(line))}
+		if _, mark := MarkLine(at, 1); mark != want {
+			t.Errorf("%s: %q, want %q", line, mark, want)
+		}
+	}
+}

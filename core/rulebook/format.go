@@ -5,7 +5,8 @@ package rulebook
 import (
 	"bytes"
 	"strings"
-	"unicode/utf8"
+
+	"github.com/rivo/uniseg"
 )
 
 // Format lays out a rulebook's text: the clauses of neighbouring entries stand
@@ -76,7 +77,7 @@ func (f *formatter) block(out []string, lines []line) {
 		e := f.begins[l.number]
 		if e == nil {
 			if site {
-				siteWidth = max(siteWidth, utf8.RuneCountInString(l.words[0].Text))
+				siteWidth = max(siteWidth, uniseg.StringWidth(l.words[0].Text))
 			}
 			continue
 		}
@@ -86,7 +87,7 @@ func (f *formatter) block(out []string, lines []line) {
 			if n == len(widths) {
 				widths = append(widths, 0)
 			}
-			if w := utf8.RuneCountInString(c); w <= widest && n < len(cells[i])-1 {
+			if w := uniseg.StringWidth(c); w <= widest && n < len(cells[i])-1 {
 				widths[n] = max(widths[n], w)
 			}
 		}
@@ -173,7 +174,7 @@ func row(cells []string, widths []int) string {
 }
 
 func pad(s string, width int) string {
-	return s + strings.Repeat(" ", max(0, width-utf8.RuneCountInString(s)))
+	return s + strings.Repeat(" ", max(0, width-uniseg.StringWidth(s)))
 }
 
 func join(words []Word) string {

@@ -15,6 +15,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
@@ -67,8 +69,11 @@ func Verify(ctx context.Context, e *engine.Engine, name string, items []*list.It
 	results := make([]*Verified, len(items))
 	var next, done atomic.Int64
 	var pool sync.WaitGroup
-	ticks := make(chan struct{})
-	go v.tick(ctx, ticks)
+	if o.Rate > 0 {
+		v.pace = rate.NewLimiter(rate.Limit(o.Rate), 1)
+	} else {
+		v.pace = rate.NewLimiter(rate.Inf, 1)
+	}
 	for range max(o.Parallel, 1) {
 		pool.Go(func() {
 			for {
@@ -77,7 +82,7 @@ func Verify(ctx context.Context, e *engine.Engine, name string, items []*list.It
 					return
 				}
 				results[i] = &Verified{List: name, Item: items[i]}
-				v.verify(ctx, results[i], ticks)
+				v.verify(ctx, results[i])
 				if n := done.Add(1); o.Progress != nil {
 					o.Progress(int(n))
 				}
@@ -92,24 +97,7 @@ type verifier struct {
 	*engine.Engine
 	Options
 	transport *http.Transport
-}
-
-// tick allows one request after the other, at the rate.
-func (o *Options) tick(ctx context.Context, ticks chan<- struct{}) {
-	pause := time.Duration(0)
-	if o.Rate > 0 {
-		pause = time.Duration(float64(time.Second) / o.Rate)
-	}
-	for {
-		select {
-		case ticks <- struct{}{}:
-		case <-ctx.Done():
-			return
-		}
-		if pause > 0 {
-			time.Sleep(pause)
-		}
-	}
+	pace      *rate.Limiter
 }
 
 // transport reaches the hosts of At, whatever host is named.
@@ -143,7 +131,7 @@ func (o *Options) at(scheme string) *url.URL {
 	return nil
 }
 
-func (v *verifier) verify(ctx context.Context, r *Verified, ticks <-chan struct{}) {
+func (v *verifier) verify(ctx context.Context, r *Verified) {
 	req := *r.Item.Request
 	at := v.at(req.Address.Scheme)
 	mine := req
@@ -172,9 +160,7 @@ func (v *verifier) verify(ctx context.Context, r *Verified, ticks <-chan struct{
 		return
 	}
 	for try := 0; ; try++ {
-		select {
-		case <-ticks:
-		case <-ctx.Done():
+		if v.pace.Wait(ctx) != nil {
 			r.Skipped = "interrupted"
 			return
 		}

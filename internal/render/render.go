@@ -13,6 +13,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/rivo/uniseg"
 	"golang.org/x/term"
 )
 
@@ -109,9 +110,9 @@ func (o *Output) Rows(indent string, rows [][]string, right ...int) {
 func (o *Output) Wrapped(indent, s string) {
 	line := indent
 	for _, word := range strings.Fields(s) {
-		if utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > o.Width && line != indent {
+		if uniseg.StringWidth(line)+1+uniseg.StringWidth(word) > o.Width && line != indent {
 			o.Printf("%s\n", line)
-			indent = strings.Repeat(" ", utf8.RuneCountInString(indent))
+			indent = strings.Repeat(" ", uniseg.StringWidth(indent))
 			line = indent
 		}
 		if line != indent {
@@ -127,9 +128,9 @@ func (o *Output) Wrapped(indent, s string) {
 func (o *Output) Advice(indent, s string) {
 	line, begun := indent, false
 	put := func(text, gap string) {
-		if begun && utf8.RuneCountInString(line+gap+text) > o.Width {
+		if begun && uniseg.StringWidth(line+gap+text) > o.Width {
 			o.Printf("%s\n", line)
-			indent = strings.Repeat(" ", utf8.RuneCountInString(indent))
+			indent = strings.Repeat(" ", uniseg.StringWidth(indent))
 			line, begun = indent, false
 		}
 		if begun {
@@ -233,13 +234,18 @@ func Cell(s string) string {
 	return s
 }
 
-// Short is Clean, cut at the end to a number of characters; the cut says so.
+// Short is Clean, cut at the end to so many columns; the cut says so.
 func Short(s string, most int) string {
 	s = Clean(s)
-	if utf8.RuneCountInString(s) <= most {
+	if uniseg.StringWidth(s) <= most {
 		return s
 	}
-	return string([]rune(s)[:most-1]) + "…"
+	end, width := 0, 0
+	for g := uniseg.NewGraphemes(s); g.Next() && width+g.Width() < most; {
+		width += g.Width()
+		_, end = g.Positions()
+	}
+	return s[:end] + "…"
 }
 
 // octal writes text for the printf of a POSIX shell, within single quotes: each byte that

@@ -60,3 +60,25 @@ func TestJSONHoldsNoControlCharacters(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+// A letter may take two columns, or be made of several characters: what fits is told by the
+// columns.
+func TestWidthsAreThoseOfATerminal(t *testing.T) {
+	for _, test := range []struct {
+		text string
+		most int
+		want string
+	}{
+		{"harbour", 7, "harbour"}, {"harbours", 7, "harbou…"}, {"港の時刻表", 10, "港の時刻表"}, {"港の時刻表", 9, "港の時刻…"}, {"港の時刻表", 8, "港の時…"}, {"e\u0301e\u0301e\u0301", 3, "e\u0301e\u0301e\u0301"}, {"e\u0301e\u0301e\u0301", 2, "e\u0301…"}, {"a\x1b[31m", 20, `a\x1B[31m`},
+	} {
+		if got := Short(test.text, test.most); got != test.want {
+			t.Errorf("%q in %d columns: %q, want %q", test.text, test.most, got, test.want)
+		}
+	}
+	var b strings.Builder
+	out := &Output{Writer: &b, Width: 10}
+	out.Wrapped("", "港の 時刻表 ab")
+	if got, want := b.String(), "港の\n時刻表 ab\n"; got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
