@@ -12,8 +12,17 @@ import (
 )
 
 func TestLayers(t *testing.T) {
-	order := []string{"canonical", "pattern", "request", "site", "representation", "rulebook", "request/list", "engine", "browser", "proof", "proof/trial", "replay"}
+	order := []string{"canonical", "pattern", "request", "site", "representation", "rulebook", "request/list", "engine", "browser", "moves", "proof", "proof/trial", "replay"}
 	outside := []string{"net", "net/http/httptest", "os/exec", "flag", "log"}
+	rooms, err := filepath.Glob("*/*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, file := range rooms {
+		if room := filepath.ToSlash(filepath.Dir(file)); !slices.Contains(order, room) {
+			t.Errorf("core/%s has no place among the layers", room)
+		}
+	}
 	for i, name := range order {
 		p, err := build.ImportDir(filepath.FromSlash(name), 0)
 		if err != nil {

@@ -603,6 +603,17 @@ func TestWhatCouldBeSmaller(t *testing.T) {
 	}
 }
 
+// A saved tally may name files that are gone by now.
+func TestWhatCouldBeSmallerOfOtherFiles(t *testing.T) {
+	e := bookOf(t, "")
+	tally := NewTally()
+	tally.Plain.Add("s /gone.txt")
+	tally.Plain.Add("other /a.html")
+	if got := Smaller(e, tally); len(got) != 0 {
+		t.Errorf("%v", got)
+	}
+}
+
 func TestWhatDiffers(t *testing.T) {
 	for _, test := range []struct {
 		recorded, predicted int

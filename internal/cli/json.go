@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"kibitz/core/browser"
+	"kibitz/core/moves"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
 	"kibitz/internal/render"
@@ -132,10 +133,10 @@ func (r *run) tallyJSON(s summed) error {
 	for _, l := range t.Lists {
 		result.Lists = append(result.Lists, listSums{l.Name, l.Lines, l.Requests, l.Details, l.Comments, l.Skipped})
 	}
-	names := namesOf(e)
+	names := moves.NamesOf(e)
 	for i := range result.Missing.Addresses {
 		a := &result.Missing.Addresses[i]
-		a.Likeliest = names.likeliestOf(a.Address)
+		a.Likeliest = names.Likeliest(a.Address)
 		for _, page := range t.Missing.From(a.Address).Most() {
 			a.From = append(a.From, pageSum{page.Address, page.N})
 		}

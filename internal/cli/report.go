@@ -12,11 +12,10 @@ import (
 	"sync"
 	"time"
 
-	"kibitz/core/canonical"
 	"kibitz/core/engine"
+	"kibitz/core/moves"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
-	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
@@ -290,7 +289,7 @@ func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
 		return
 	}
 	r.heading("Not found", "answered 404, and the list did not expect that", false)
-	names := namesOf(e)
+	names := moves.NamesOf(e)
 	shown := t.Missing.Most(most)
 	rows := make([][]string, len(shown))
 	var pool sync.WaitGroup // a large tree has many names to compare
@@ -306,7 +305,7 @@ func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
 
 // whence says where requests for a missing address come from, pages of the
 // site first, since those can be mended, and which file is the likeliest.
-func (r *run) whence(e *engine.Engine, t *replay.Tally, names fileNames, address string) string {
+func (r *run) whence(e *engine.Engine, t *replay.Tally, names moves.Names, address string) string {
 	var out []string
 	if pages := t.Missing.From(address); pages != nil {
 		var own, other string
@@ -321,7 +320,7 @@ func (r *run) whence(e *engine.Engine, t *replay.Tally, names fileNames, address
 		}
 		out = append(out, cmp.Or(own, other))
 	}
-	if like := names.likeliestOf(address); like != "" {
+	if like := names.Likeliest(address); like != "" {
 		out = append(out, "perhaps "+like)
 	}
 	return strings.Join(out, "; ")
@@ -469,38 +468,14 @@ const shownSmaller = 5
 // smaller names the files that would save most if they were compressed, and
 // stored siblings that need a look.
 func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
-	type saving struct {
-		path      string
-		requests  int64
-		size, now int64
-	}
-	var list []saving
-	for _, s := range e.Book.Sites {
-		for _, c := range t.Plain.Most(200) {
-			path, ok := strings.CutPrefix(c.Address, s.Name+" ")
-			if !ok {
-				continue
-			}
-			n := e.Tree(s).Find(path)
-			content, err := n.Read()
-			if err != nil {
-				continue // an inventory does not hold it
-			}
-			if size := int64(len(representation.Encode(content, "br", 0))); size < n.Size {
-				list = append(list, saving{canonical.Decode(path), c.N, size, n.Size})
-			}
-		}
-	}
+	list := replay.Smaller(e, t)
 	if len(list) == 0 {
 		return
 	}
-	slices.SortStableFunc(list, func(a, b saving) int {
-		return cmp.Or(cmp.Compare(b.requests*(b.now-b.size), a.requests*(a.now-a.size)), strings.Compare(a.path, b.path))
-	})
 	r.heading("Could be smaller", "sent plain in the list, and what br would make of it", false)
 	rows := [][]string{{r.out.Quiet("file"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("br"), r.out.Quiet("saved")}}
 	for _, s := range list[:min(shownSmaller, len(list))] {
-		rows = append(rows, []string{render.Short(s.path, 60), render.Number(s.requests), render.Number(s.now), render.Number(s.size), render.Share(s.now-s.size, s.now)})
+		rows = append(rows, []string{render.Short(s.Path, 60), render.Number(s.Requests), render.Number(s.Size), render.Number(s.Packed), render.Share(s.Size-s.Packed, s.Size)})
 	}
 	r.out.Rows("  ", rows, 1, 2, 3, 4)
 	if more := len(list) - shownSmaller; more > 0 {

@@ -1,6 +1,5 @@
-package cli
-
-// Which file of a site's tree is most like an address that is missing.
+// Package moves finds where an address that is missing may have gone.
+package moves
 
 import (
 	"strings"
@@ -11,17 +10,18 @@ import (
 	"kibitz/core/site"
 )
 
-// fileNames are the names of the files and folders of all trees, by the length of their
+// Names are those of the files and folders of all trees, by the length of their
 // stems: what stands before the first dot.
-type fileNames map[int][]fileName
+type Names map[int][]fileName
 
 type fileName struct {
 	address    string
 	name, stem string // in small letters
 }
 
-func namesOf(e *engine.Engine) fileNames {
-	names := fileNames{}
+// NamesOf gives the names of all trees of a rulebook.
+func NamesOf(e *engine.Engine) Names {
+	names := Names{}
 	for _, s := range e.Book.Sites {
 		e.Tree(s).Each(func(n *site.Node) {
 			if n.Path == "" || n.Hidden || strings.HasPrefix(n.Path, "/errors/") {
@@ -38,8 +38,9 @@ func namesOf(e *engine.Engine) fileNames {
 	return names
 }
 
-// likeliestOf is likeliest for an address with its origin.
-func (names fileNames) likeliestOf(address string) string {
+// Likeliest gives the file or folder that is most like a missing address, which is given with
+// its origin: as likeliest does.
+func (names Names) Likeliest(address string) string {
 	_, path, _ := strings.Cut(address, "://")
 	if i := strings.IndexByte(path, '/'); i >= 0 {
 		return names.likeliest(path[i:])
@@ -49,7 +50,7 @@ func (names fileNames) likeliestOf(address string) string {
 
 // likeliest gives the address of the file or folder that is most like a missing path:
 // the same last name elsewhere, or one with a letter or two changed; "" for none.
-func (names fileNames) likeliest(path string) string {
+func (names Names) likeliest(path string) string {
 	path = strings.TrimSuffix(canonical.Decode(path), "/")
 	name := strings.ToLower(path[strings.LastIndexByte(path, '/')+1:])
 	stem, _, _ := strings.Cut(name, ".")
