@@ -12,6 +12,7 @@ import (
 
 	"kibitz/core/pattern"
 	"kibitz/core/request"
+	"kibitz/core/units"
 )
 
 // A Span is a run of numbers, both ends in it.
@@ -319,53 +320,12 @@ func (b *builder) span(u unit, words []Word, v *Value) (*Value, int) {
 
 // size reads a number of bytes with its unit.
 func (b *builder) size(w Word) (int64, bool) {
-	n, problem := ParseSize(w.Text)
+	n, problem := units.Size(w.Text)
 	if problem != "" {
 		b.errs.at(w, "%s", problem)
 		return 0, false
 	}
 	return n, true
-}
-
-// ParseSize reads a size like 512KiB; problem says what is wrong with it.
-func ParseSize(s string) (n int64, problem string) {
-	n, unit, ok := cutNumber(s)
-	shift, known := map[string]uint{"B": 0, "KiB": 10, "MiB": 20, "GiB": 30}[unit]
-	switch {
-	case !ok || n > math.MaxInt64>>30:
-		return 0, shorten(s) + " is no size: write a number and its unit, like 512KiB"
-	case unit == "" && n == 0:
-		return 0, ""
-	case unit == "":
-		return 0, s + " lacks its unit: write " + s + "B, " + s + "KiB or " + s + "MiB"
-	case !known:
-		return 0, "the unit `" + shorten(unit) + "` is not one of B, KiB, MiB, GiB"
-	}
-	return n << shift, ""
-}
-
-// parseDuration reads a duration like 2h.
-func parseDuration(s string) (d time.Duration, problem string) {
-	n, unit, ok := cutNumber(s)
-	step, known := map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour}[unit]
-	switch {
-	case !ok || n > 36500:
-		return 0, shorten(s) + " is no duration: write a number up to 36500 and its unit, like 90s"
-	case unit == "":
-		return 0, s + " lacks its unit: write " + s + "s, " + s + "m, " + s + "h or " + s + "d"
-	case !known:
-		return 0, "the unit `" + shorten(unit) + "` is not one of ms, s, m, h, d"
-	}
-	return time.Duration(n) * step, ""
-}
-
-func cutNumber(s string) (n int64, unit string, ok bool) {
-	i := 0
-	for i < len(s) && '0' <= s[i] && s[i] <= '9' {
-		i++
-	}
-	n, err := strconv.ParseInt(s[:i], 10, 64)
-	return n, s[i:], err == nil
 }
 
 // checkSense refuses a clause that can never or must always hold.

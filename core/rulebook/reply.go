@@ -4,6 +4,8 @@ package rulebook
 
 import (
 	"time"
+
+	"kibitz/core/units"
 )
 
 const KindReply Kind = "reply"
@@ -37,7 +39,7 @@ func readReply(b *builder, r *Rule, captures []string) Action {
 		}
 	}
 	if c := e.clause("retry"); c != nil {
-		d, problem := parseDuration(c.Values[0].Text)
+		d, problem := units.Duration(c.Values[0].Text)
 		if problem != "" {
 			b.errs.at(c.Values[0], "%s", problem)
 		}

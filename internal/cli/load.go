@@ -14,6 +14,7 @@ import (
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
+	"kibitz/core/units"
 	"kibitz/internal/render"
 )
 
@@ -150,7 +151,7 @@ func (f *requestFlags) request(url string, base request.Address) (*request.Reque
 		}
 	}
 	if f.body != "" {
-		n, problem := rulebook.ParseSize(f.body)
+		n, problem := units.Size(f.body)
 		if problem != "" {
 			return nil, usagef("-body: %s", problem)
 		}

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"kibitz/core/request"
-	"kibitz/core/rulebook"
+	"kibitz/core/units"
 )
 
 const FormatPlain Format = "plain"
@@ -163,7 +163,7 @@ func (i *Item) detail(text string) error {
 			return fmt.Errorf("%q is no time: write it like 2026-03-01T08:00:00Z", rest)
 		}
 	case "body":
-		n, problem := rulebook.ParseSize(rest)
+		n, problem := units.Size(rest)
 		if problem != "" {
 			return errors.New(problem)
 		}
