@@ -78,6 +78,9 @@ func (s *siteEngine) compile() {
 	var moves []*entry
 	for pos, r := range s.Rules {
 		e := &entries[pos]
+		if _, reading := r.Action.(rulebook.Reading); reading != (kindOf(r.Kind).group == groupReading) {
+			panic(string(r.Kind) + " is read in order, or it is not")
+		}
 		*e = entry{Rule: r, pos: pos, kind: kindOf(r.Kind), free: len(r.On)+len(r.In) == 0}
 		for _, t := range r.Tests {
 			switch {

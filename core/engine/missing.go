@@ -2,9 +2,7 @@ package engine
 
 // What is shown where the tree has nothing: fallbacks, and the pages of errors.
 
-import (
-	"kibitz/core/rulebook"
-)
+import "kibitz/core/rulebook"
 
 func init() {
 	does(rulebook.KindFallback, groupFallback, nil)

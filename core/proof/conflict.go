@@ -218,28 +218,7 @@ func differ(a, b *rulebook.Rule) bool {
 	if first || second {
 		return first && second && (x.Do == rulebook.Admit) != (y.Do == rulebook.Admit)
 	}
-	return answerOf(a) != answerOf(b)
-}
-
-// answerOf writes what a rule does; rules that write the same do the same.
-func answerOf(r *rulebook.Rule) string {
-	switch a := r.Action.(type) {
-	case *rulebook.Redirect:
-		return fmt.Sprint("redirect ", a.Status, a.To.Text, a.Query)
-	case *rulebook.Rewrite:
-		return fmt.Sprint("rewrite ", a.To.Text, a.Query, a.Then)
-	case *rulebook.Reply:
-		text := ""
-		if a.Body.Text != nil {
-			text = a.Body.Text.Text
-		}
-		return fmt.Sprint("reply ", a.Status, a.Body.Show, text)
-	case *rulebook.Access:
-		return fmt.Sprint("access ", a.Do, a.Status, a.Realm)
-	case *rulebook.Handoff:
-		return "handoff " + a.To
-	}
-	return ""
+	return a.Action.(rulebook.Reading).Does() != b.Action.(rulebook.Reading).Does()
 }
 
 // askedFor writes what a request asks for, and under which conditions that are not

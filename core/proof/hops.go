@@ -298,9 +298,7 @@ func (f *front) fits(r *rulebook.Rule) bool {
 // taken reports whether the rule answers every request of the front whose path
 // it takes.
 func (f *front) taken(r *rulebook.Rule) bool {
-	switch r.Kind {
-	case rulebook.KindRedirect, rulebook.KindMoves, rulebook.KindReply, rulebook.KindHandoff:
-	default:
+	if a, ok := r.Action.(rulebook.Reading); !ok || !a.Ends() {
 		return false
 	}
 	for _, t := range r.Tests {

@@ -116,11 +116,8 @@ func (c *checker) sitesOf(r *rulebook.Rule) []*rulebook.Site {
 
 // inReading reports whether a rule is read from top to bottom until one answers.
 func inReading(r *rulebook.Rule) bool {
-	switch r.Kind {
-	case rulebook.KindAccess, rulebook.KindRedirect, rulebook.KindMoves, rulebook.KindRewrite, rulebook.KindReply, rulebook.KindHandoff:
-		return true
-	}
-	return false
+	_, ok := r.Action.(rulebook.Reading)
+	return ok
 }
 
 const maxGuesses = 200
@@ -284,46 +281,10 @@ func beginAlike(a, b *rulebook.Rule) bool {
 func (sp *space) pointsOf(r *rulebook.Rule) []string {
 	known, ok := sp.points[r]
 	if !ok {
-		known = pointsOf(r)
+		known = r.Action.Points()
 		sp.points[r] = known
 	}
 	return known
-}
-
-// pointsOf names the points that a rule decides alone; none for a kind whose
-// entries all count.
-func pointsOf(r *rulebook.Rule) []string {
-	var out []string
-	add := func(says bool, point string) {
-		if says {
-			out = append(out, point)
-		}
-	}
-	switch a := r.Action.(type) {
-	case *rulebook.ErrorPage:
-		for status := 400; status < 600; status++ {
-			add(a.For.Has(status), fmt.Sprint(status))
-		}
-	case *rulebook.Folder:
-		add(a.Documents != nil, "documents")
-		add(a.Listing != nil, "listing")
-		add(a.Columns != nil, "columns")
-		add(a.Slash != "", "slash")
-		add(a.Hidden != nil, "hidden")
-	case *rulebook.Media:
-		for ext := range a.Types {
-			out = append(out, ext)
-		}
-		add(a.Charset != "", " charset")
-	case *rulebook.Hint:
-		out = append(out, "hints")
-	case *rulebook.Limit:
-		add(a.Body >= 0, "body")
-		add(a.URL >= 0, "url")
-		add(a.Headers >= 0, "headers")
-	}
-	slices.Sort(out)
-	return out
 }
 
 func neverFinding(r *rulebook.Rule, req *request.Request, takers []*rulebook.Rule) Finding {

@@ -3,6 +3,7 @@ package rulebook
 // Access: who may, and who is asked for a name and password.
 
 import (
+	"fmt"
 	"strings"
 )
 
@@ -27,6 +28,15 @@ type Access struct {
 
 // Templates are those that are filled in for an answer.
 func (*Access) Templates() []*Template { return nil }
+
+// Points are none: it is read in order.
+func (*Access) Points() []string { return nil }
+
+// Ends reports whether every request that it takes is answered by it.
+func (*Access) Ends() bool { return false }
+
+// Does writes what it does.
+func (a *Access) Does() string { return fmt.Sprint("access ", a.Do, a.Status, a.Realm) }
 
 // AccessDo is what an access entry does.
 type AccessDo uint8

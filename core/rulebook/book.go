@@ -4,6 +4,7 @@ package rulebook
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -60,6 +61,24 @@ func (r *Rule) IsCalled(name string) bool { return strings.EqualFold(r.Name, nam
 type Action interface {
 	// Templates are those that are filled in for an answer.
 	Templates() []*Template
+	// Points name what it decides, where the first entry that fits decides each point; none
+	// for a kind of which all entries count, or which is read in order.
+	Points() []string
+}
+
+// points gives those that hold, sorted.
+func points(all map[string]bool) []string {
+	maps.DeleteFunc(all, func(_ string, holds bool) bool { return !holds })
+	return slices.Sorted(maps.Keys(all))
+}
+
+// A Reading is the action of an entry that is read from top to bottom, until one answers.
+type Reading interface {
+	Action
+	// Ends reports whether every request that it takes is answered by it.
+	Ends() bool
+	// Does writes what it does: entries that write the same do the same.
+	Does() string
 }
 
 func (b Body) templates() []*Template {

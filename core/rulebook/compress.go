@@ -31,6 +31,9 @@ type Compress struct {
 // Templates are those that are filled in for an answer.
 func (*Compress) Templates() []*Template { return nil }
 
+// Points are none: what decides is told by compress-useless.
+func (*Compress) Points() []string { return nil }
+
 func readCompress(b *builder, r *Rule, _ []string) Action {
 	e := r.Entry
 	a := &Compress{Over: -1, Stored: b.onOff(e, "stored")}

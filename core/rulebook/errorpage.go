@@ -2,6 +2,8 @@ package rulebook
 
 // An error page: what is shown with a status.
 
+import "strconv"
+
 const KindError Kind = "error"
 
 func init() {
@@ -22,6 +24,17 @@ type ErrorPage struct {
 
 // Templates are those that are filled in for an answer.
 func (a *ErrorPage) Templates() []*Template { return a.Body.templates() }
+
+// Points are the statuses.
+func (a *ErrorPage) Points() []string {
+	var out []string
+	for status := 400; status < 600; status++ {
+		if a.For.Has(status) {
+			out = append(out, strconv.Itoa(status))
+		}
+	}
+	return out
+}
 
 func readError(b *builder, r *Rule, captures []string) Action {
 	e := r.Entry

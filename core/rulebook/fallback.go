@@ -20,6 +20,9 @@ type Fallback struct {
 // Templates are those that are filled in for an answer.
 func (a *Fallback) Templates() []*Template { return a.To }
 
+// Points are none: all fallbacks are tried.
+func (*Fallback) Points() []string { return nil }
+
 func readFallback(b *builder, r *Rule, captures []string) Action {
 	e := r.Entry
 	a := &Fallback{Status: 200}

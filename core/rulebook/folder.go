@@ -2,9 +2,7 @@ package rulebook
 
 // What a folder answers: its documents, its listing, its slash, what is hidden.
 
-import (
-	"strings"
-)
+import "strings"
 
 const KindFolder Kind = "folder"
 
@@ -30,6 +28,11 @@ type Folder struct {
 
 // Templates are those that are filled in for an answer.
 func (*Folder) Templates() []*Template { return nil }
+
+// Points are what it speaks of.
+func (a *Folder) Points() []string {
+	return points(map[string]bool{"documents": a.Documents != nil, "listing": a.Listing != nil, "columns": a.Columns != nil, "slash": a.Slash != "", "hidden": a.Hidden != nil})
+}
 
 // Slash is what becomes of the slash at the end of a folder's address.
 type Slash string

@@ -2,9 +2,7 @@ package rulebook
 
 // A handoff: an application answers.
 
-import (
-	"net/url"
-)
+import "net/url"
 
 const KindHandoff Kind = "handoff"
 
@@ -19,6 +17,15 @@ type Handoff struct{ To string }
 
 // Templates are those that are filled in for an answer.
 func (*Handoff) Templates() []*Template { return nil }
+
+// Points are none: it is read in order.
+func (*Handoff) Points() []string { return nil }
+
+// Ends reports whether every request that it takes is answered by it.
+func (*Handoff) Ends() bool { return true }
+
+// Does writes what it does.
+func (a *Handoff) Does() string { return "handoff " + a.To }
 
 func readHandoff(b *builder, r *Rule, _ []string) Action {
 	e := r.Entry

@@ -38,6 +38,9 @@ func (a *Header) Templates() []*Template {
 	return out
 }
 
+// Points are none: all entries count.
+func (*Header) Points() []string { return nil }
+
 // Constant reports whether the values hold nothing of the request.
 func (h *Header) Constant() bool {
 	for _, c := range h.Changes {

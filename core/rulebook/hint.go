@@ -26,6 +26,9 @@ type Hint struct {
 // Templates are those that are filled in for an answer.
 func (*Hint) Templates() []*Template { return nil }
 
+// Points are all hints at once.
+func (*Hint) Points() []string { return []string{"hints"} }
+
 // A Preload is a resource that a page will need.
 type Preload struct {
 	Path string // canonical, with its query

@@ -18,6 +18,11 @@ type Limit struct{ Body, URL, Headers int64 }
 // Templates are those that are filled in for an answer.
 func (*Limit) Templates() []*Template { return nil }
 
+// Points are what it bounds.
+func (a *Limit) Points() []string {
+	return points(map[string]bool{"body": a.Body >= 0, "url": a.URL >= 0, "headers": a.Headers >= 0})
+}
+
 func readLimit(b *builder, r *Rule, _ []string) Action {
 	e := r.Entry
 	a := &Limit{-1, -1, -1}

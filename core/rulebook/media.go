@@ -3,6 +3,8 @@ package rulebook
 // Media types and charsets by extension.
 
 import (
+	"maps"
+	"slices"
 	"strings"
 
 	"golang.org/x/net/http/httpguts"
@@ -25,6 +27,15 @@ type Media struct {
 
 // Templates are those that are filled in for an answer.
 func (*Media) Templates() []*Template { return nil }
+
+// Points are the extensions, and the charset.
+func (a *Media) Points() []string {
+	out := slices.Sorted(maps.Keys(a.Types))
+	if a.Charset != "" {
+		out = append(out, " charset")
+	}
+	return out
+}
 
 func readMedia(b *builder, r *Rule, _ []string) Action {
 	e := r.Entry

@@ -3,6 +3,8 @@ package rulebook
 // Moves: a table of redirects.
 
 import (
+	"fmt"
+
 	"kibitz/core/request"
 )
 
@@ -24,6 +26,15 @@ type Moves struct {
 
 // Templates are none: a new address is taken as it stands.
 func (*Moves) Templates() []*Template { return nil }
+
+// Points are none: it is read in order.
+func (*Moves) Points() []string { return nil }
+
+// Ends reports whether every request that it takes is answered by it.
+func (*Moves) Ends() bool { return true }
+
+// Does writes what it does.
+func (a *Moves) Does() string { return fmt.Sprint("moves ", a.Table.Name, a.Query) }
 
 func readMoves(b *builder, r *Rule, _ []string) Action {
 	e := r.Entry

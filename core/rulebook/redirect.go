@@ -2,6 +2,8 @@ package rulebook
 
 // A redirect: the visitor is sent to another address.
 
+import "fmt"
+
 const KindRedirect Kind = "redirect"
 
 func init() {
@@ -21,6 +23,15 @@ type Redirect struct {
 
 // Templates are those that are filled in for an answer.
 func (a *Redirect) Templates() []*Template { return []*Template{a.To} }
+
+// Points are none: it is read in order.
+func (*Redirect) Points() []string { return nil }
+
+// Ends reports whether every request that it takes is answered by it.
+func (*Redirect) Ends() bool { return true }
+
+// Does writes what it does.
+func (a *Redirect) Does() string { return fmt.Sprint("redirect ", a.Status, a.To.Text, a.Query) }
 
 func readRedirect(b *builder, r *Rule, captures []string) Action {
 	e := r.Entry

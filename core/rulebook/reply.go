@@ -3,6 +3,7 @@ package rulebook
 // A reply: a fixed answer.
 
 import (
+	"fmt"
 	"time"
 
 	"kibitz/core/units"
@@ -28,6 +29,21 @@ type Reply struct {
 
 // Templates are those that are filled in for an answer.
 func (a *Reply) Templates() []*Template { return a.Body.templates() }
+
+// Points are none: it is read in order.
+func (*Reply) Points() []string { return nil }
+
+// Ends reports whether every request that it takes is answered by it.
+func (*Reply) Ends() bool { return true }
+
+// Does writes what it does.
+func (a *Reply) Does() string {
+	text := ""
+	if a.Body.Text != nil {
+		text = a.Body.Text.Text
+	}
+	return fmt.Sprint("reply ", a.Status, a.Body.Show, text, a.Retry)
+}
 
 func readReply(b *builder, r *Rule, captures []string) Action {
 	e := r.Entry

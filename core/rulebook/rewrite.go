@@ -2,6 +2,8 @@ package rulebook
 
 // A rewrite: the request is read on with another path.
 
+import "fmt"
+
 const KindRewrite Kind = "rewrite"
 
 func init() {
@@ -21,6 +23,15 @@ type Rewrite struct {
 
 // Templates are those that are filled in for an answer.
 func (a *Rewrite) Templates() []*Template { return []*Template{a.To} }
+
+// Points are none: it is read in order.
+func (*Rewrite) Points() []string { return nil }
+
+// Ends reports whether every request that it takes is answered by it.
+func (*Rewrite) Ends() bool { return false }
+
+// Does writes what it does.
+func (a *Rewrite) Does() string { return fmt.Sprint("rewrite ", a.To.Text, a.Query, a.Then) }
 
 // Then is what follows a rewrite.
 type Then uint8

@@ -415,11 +415,9 @@ func (f *replayFlags) notReached(e *engine.Engine, t *replay.Tally) []*rulebook.
 	entries := t.Entries()
 	var idle []*rulebook.Rule
 	for _, rule := range e.Book.Rules {
-		switch rule.Action.(type) {
-		case *rulebook.Redirect, *rulebook.Moves, *rulebook.Reply, *rulebook.Handoff, *rulebook.Fallback:
-			if entries[place(rule)].N == 0 {
-				idle = append(idle, rule)
-			}
+		a, reading := rule.Action.(rulebook.Reading)
+		if (reading && a.Ends() || rule.Kind == rulebook.KindFallback) && entries[place(rule)].N == 0 {
+			idle = append(idle, rule)
 		}
 	}
 	return idle
