@@ -248,7 +248,6 @@ var (
 	Queries      = sync.OnceValue(func() *Lang { return mustCompile(`[!$-&(-;=?-~]+`) })                        // as they are sent (WHATWG URL, special-query percent-encode set); none is not an empty one
 	Parameters   = sync.OnceValue(func() *Lang { return mustCompile(`[\x00-\x7f]*`) })                          // of a query, decoded
 	HeaderValues = sync.OnceValue(func() *Lang { return mustCompile(`(?:[!-\x7f](?:[\t -\x7f]*[!-\x7f])?)?`) }) // RFC 9110, 5.5
-	Languages    = sync.OnceValue(func() *Lang { return mustCompile(`[a-z]{1,8}(?:-[a-z0-9]{1,8})*`) })         // RFC 4647, 2.1, in small letters
 	CookieValues = sync.OnceValue(func() *Lang { return mustCompile(`(?:[\t -:<-\x7f]*[!-:<-\x7f])?`) })        // as far as a Cookie header field can have them
 )
 

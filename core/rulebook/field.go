@@ -126,20 +126,6 @@ func (b *builder) methodValue(t *Test, words []Word, v *Value) (*Value, int) {
 	return b.textValue(t, words, v)
 }
 
-func (b *builder) languageValue(t *Test, words []Word, v *Value) (*Value, int) {
-	w := words[0]
-	switch low := strings.ToLower(w.Text); {
-	case strings.HasPrefix(w.Text, "~"):
-	case low != w.Text:
-		b.errs.at(w, "languages are compared in small letters: write %s", low)
-		return nil, 1
-	case !isLanguage(strings.TrimRight(low, "-*")) && strings.Trim(low, "*") != "":
-		b.errs.at(w, "%s is no language: write one like de, de-at or de*", w.Quote())
-		return nil, 1
-	}
-	return b.textValue(t, words, v)
-}
-
 func (b *builder) treeValue(_ *Test, words []Word, v *Value) (*Value, int) {
 	if w := words[0]; w.Quoted || !slices.Contains([]string{"exists", "folder", "missing"}, w.Text) {
 		b.errs.at(w, "the tree is asked for `exists`, `folder` or `missing`, not %s", w.Quote())

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"kibitz/core/pattern"
@@ -186,7 +187,7 @@ func init() { // not where it is declared, since reading values looks at rows
 			Put: func(r *request.Request, _, text string, present bool) {
 				putHeader(r, "accept-language", text, present)
 			},
-			Vary: VaryTexts{func(Field) *pattern.Lang { return pattern.Languages() }}},
+			Vary: VaryTexts{func(Field) *pattern.Lang { return languages() }}},
 		FieldClient: {Word: "client", Fixed: true, Beside: true,
 			Text: func(v View, _ string) (string, bool) {
 				client := v.Request().Client
@@ -369,4 +370,27 @@ func isLanguage(s string) bool {
 		}
 	}
 	return true
+}
+
+// languages is the set of all of them.
+var languages = sync.OnceValue(func() *pattern.Lang {
+	all, err := pattern.Regexp(`[a-z]{1,8}(?:-[a-z0-9]{1,8})*`)
+	if err != nil {
+		panic(err)
+	}
+	return all
+})
+
+func (b *builder) languageValue(t *Test, words []Word, v *Value) (*Value, int) {
+	w := words[0]
+	switch low := strings.ToLower(w.Text); {
+	case strings.HasPrefix(w.Text, "~"):
+	case low != w.Text:
+		b.errs.at(w, "languages are compared in small letters: write %s", low)
+		return nil, 1
+	case !isLanguage(strings.TrimRight(low, "-*")) && strings.Trim(low, "*") != "":
+		b.errs.at(w, "%s is no language: write one like de, de-at or de*", w.Quote())
+		return nil, 1
+	}
+	return b.textValue(t, words, v)
 }

@@ -27,6 +27,7 @@ type form struct {
 	compare func(*run, compared) error
 	sums    func(*run, summed) error // of a replay
 	each    func(*run, *bufio.Writer) (func(*replay.Result), error)
+	whole   bool // each shows the header of answers, which takes longer to predict
 	verify  func(*run, verified) error
 	cases   func(r *run, of string, cases []testCase) error // of what is expected, by a replay or of a server
 }

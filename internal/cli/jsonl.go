@@ -10,7 +10,7 @@ import (
 )
 
 func init() {
-	registerForm(form{name: "jsonl", rank: 1, each: func(_ *run, w *bufio.Writer) (func(*replay.Result), error) {
+	registerForm(form{name: "jsonl", rank: 1, whole: true, each: func(_ *run, w *bufio.Writer) (func(*replay.Result), error) {
 		enc := render.JSON(w)
 		return func(res *replay.Result) { enc.Encode(render.NewLine(res)) }, nil
 	}})
