@@ -566,21 +566,25 @@ func (w *preimage) explore() (*Lang, error) {
 		return nil, fmt.Errorf("%w: more than %d", ErrLarge, w.limit)
 	}
 	for i, s := range states {
-		ok := false
-		for _, t := range s.set {
-			ends, seen := map[string]thread{}, map[string]bool{}
-			at := syntax.EmptyEndText | syntax.EmptyEndLine
-			if i == 1 {
-				at |= syntax.EmptyBeginText | syntax.EmptyBeginLine
-			}
-			w.follow(ends, seen, t, at)
-			for _, end := range ends {
-				ok = ok || w.prog.Inst[end.pc].Op == syntax.InstMatch && w.ends(end)
-			}
+		at := syntax.EmptyEndText | syntax.EmptyEndLine
+		if i == 1 {
+			at |= syntax.EmptyBeginText | syntax.EmptyBeginLine
 		}
-		l.accept = append(l.accept, ok)
+		l.accept = append(l.accept, slices.ContainsFunc(s.set, func(t thread) bool { return w.accepts(t, at) }))
 	}
 	return minimise(l), nil
+}
+
+// accepts reports whether a text may end where a thread is.
+func (w *preimage) accepts(t thread, at syntax.EmptyOp) bool {
+	ends, seen := map[string]thread{}, map[string]bool{}
+	w.follow(ends, seen, t, at)
+	for _, end := range ends {
+		if w.prog.Inst[end.pc].Op == syntax.InstMatch && w.ends(end) {
+			return true
+		}
+	}
+	return false
 }
 
 // cuts gives, for each letter, the first one that neither the program nor the

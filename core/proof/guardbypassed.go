@@ -58,6 +58,19 @@ type guarded struct {
 	plain *request.Request
 }
 
+// A bypass is the search for ways around one guard.
+type bypass struct {
+	*checker
+	space    *space
+	guard    *rulebook.Rule
+	outsider *request.Request // of one whom the guard keeps out
+	files    map[*site.Node]guarded
+	nodes    []*site.Node // the same, in their order
+	looked   int          // at so many files
+	shown    bool         // a way is found and told
+	resp     engine.Response
+}
+
 func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 	outsider, err := sp.find(question{in: []*rulebook.Rule{guard}})
 	if err != nil {
@@ -70,101 +83,130 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 		c.note(Proved, guard, "") // it guards what no file answers
 		return
 	}
-	var resp engine.Response // of what is only looked at
-	ask := func(path string) *request.Request {
-		req := *outsider
-		req.Address.Path = path
-		c.tried++
-		c.Outcome(&req, &resp)
-		return &req
-	}
-	files := map[*site.Node]guarded{}
-	var nodes []*site.Node // the same, in their order
-	var paths []string
-	looked := 0
-	c.Tree(sp.site).Each(func(n *site.Node) {
-		if n.Folder || looked > maxGuarded {
-			return
-		}
-		if over := sp.of(guard).over; over != nil && !pattern.Matches(over, canonical.Marked(n.Path)) {
-			return
-		}
-		looked++
-		if req := ask(n.Path); resp.By == guard {
-			files[n] = guarded{n, req}
-			nodes = append(nodes, n)
-			paths = append(paths, canonical.Marked(n.Path))
-		}
-	})
-	if len(files) == 0 {
+	b := &bypass{checker: c, space: sp, guard: guard, outsider: outsider, files: map[*site.Node]guarded{}}
+	b.findFiles()
+	if len(b.files) == 0 {
 		c.note(Proved, guard, "")
 		return
 	}
-	shown := false
-	// serves reports a request that is answered with a guarded file.
-	serves := func(req *request.Request) bool {
-		c.tried++
-		c.Outcome(req, &resp)
-		if resp.Status != 200 || resp.File == nil {
-			return false
-		}
-		g, ok := files[resp.File]
-		if !ok || shown {
-			return false
-		}
-		shown = true
-		c.note(Found, guard, "")
-		c.add(bypassFinding(guard, g, req, c.Predict(req)))
-		return true
+	state, why := b.byTargets()
+	b.byReplies()
+	b.byDocuments()
+	b.bySiblings()
+	b.otherFronts()
+	if !b.shown {
+		c.note(state, guard, why)
 	}
-	state, why := Proved, ""
-	if looked > maxGuarded {
+}
+
+// ask asks for a path as the outsider; the answer is in resp.
+func (b *bypass) ask(path string) *request.Request {
+	req := *b.outsider
+	req.Address.Path = path
+	b.tried++
+	b.Outcome(&req, &b.resp)
+	return &req
+}
+
+// findFiles looks for the files that the outsider cannot have by their own addresses.
+func (b *bypass) findFiles() {
+	over := b.space.of(b.guard).over
+	b.Tree(b.space.site).Each(func(n *site.Node) {
+		if n.Folder || b.looked > maxGuarded || over != nil && !pattern.Matches(over, canonical.Marked(n.Path)) {
+			return
+		}
+		b.looked++
+		if req := b.ask(n.Path); b.resp.By == b.guard {
+			b.files[n] = guarded{n, req}
+			b.nodes = append(b.nodes, n)
+		}
+	})
+}
+
+// serves reports a request that is answered with a guarded file.
+func (b *bypass) serves(req *request.Request) bool {
+	b.tried++
+	b.Outcome(req, &b.resp)
+	if b.resp.Status != 200 || b.resp.File == nil {
+		return false
+	}
+	g, ok := b.files[b.resp.File]
+	if !ok || b.shown {
+		return false
+	}
+	b.tell(g, req)
+	return true
+}
+
+func (b *bypass) tell(g guarded, req *request.Request) {
+	b.shown = true
+	b.note(Found, b.guard, "")
+	b.add(bypassFinding(b.guard, g, req, b.Predict(req)))
+}
+
+// byTargets follows what rewrites and fallbacks send to guarded files, and what sends to
+// that. It gives what is known if nothing is found.
+func (b *bypass) byTargets() (state, why string) {
+	state = Proved
+	if b.looked > maxGuarded {
 		state, why = Tried, fmt.Sprintf("the first %d files were looked at", maxGuarded)
 	}
-	// Rewrites can lead to rewrites: what is sent to a guarded file is next time
-	// itself what is sent to.
+	doubt := func(text string) {
+		if state == Proved {
+			state, why = Tried, text
+		}
+	}
+	var paths []string
+	for _, n := range b.nodes {
+		paths = append(paths, canonical.Marked(n.Path))
+	}
 	into := pattern.Words(paths)
 	for level := 1; level <= maxRewrites; level++ {
 		var more []pattern.Machine
-		for _, r := range sp.site.Rules {
-			var targets []*rulebook.Template
-			switch a := r.Action.(type) {
-			case *rulebook.Rewrite:
-				targets = []*rulebook.Template{a.To}
-			case *rulebook.Fallback:
-				targets = a.To
+		for _, r := range b.space.site.Rules {
+			if r.Kind != rulebook.KindRewrite && r.Kind != rulebook.KindFallback {
+				continue
 			}
-			for _, to := range targets {
-				from, err := sp.sentInto(r, to.Path, into)
+			for _, to := range r.Action.Templates() {
+				from, err := b.space.sentInto(r, to.Path, into)
 				if from == nil && err == nil {
 					continue
 				}
 				if err == nil && r.Kind == rulebook.KindRewrite {
 					more = append(more, from)
 				}
-				_, err = sp.find(question{in: []*rulebook.Rule{r}, path: from, like: outsider, fix: serves})
-				if err != nil && !errors.Is(err, errNone) && state == Proved {
-					state, why = Tried, "ways through "+r.Name+" were followed, and do not lead there"
+				_, err = b.space.find(question{in: []*rulebook.Rule{r}, path: from, like: b.outsider, fix: b.serves})
+				if err != nil && !errors.Is(err, errNone) {
+					doubt("ways through " + r.Name + " were followed, and do not lead there")
 				}
 			}
 		}
 		if len(more) == 0 {
 			break
 		}
-		if solid, err := pattern.Solid(pattern.Or(append(more, into)...), pattern.PathBytes, maxSolid*sp.effort); err == nil && level < maxRewrites {
+		if solid, err := pattern.Solid(pattern.Or(append(more, into)...), pattern.PathBytes, maxSolid*b.space.effort); err == nil && level < maxRewrites {
 			into = solid
 		} else if state == Proved {
-			state, why = Tried, "rewrites that lead to rewrites were followed so far"
+			doubt("rewrites that lead to rewrites were followed so far")
 			break
 		}
 	}
-	for _, r := range sp.site.Rules {
+	return state, why
+}
+
+// byReplies asks for what shows a file as its own.
+func (b *bypass) byReplies() {
+	for _, r := range b.space.site.Rules {
 		if reply, ok := r.Action.(*rulebook.Reply); ok && reply.Body.Show != "" {
-			_, _ = sp.find(question{in: []*rulebook.Rule{r}, like: outsider, fix: serves})
+			_, _ = b.space.find(question{in: []*rulebook.Rule{r}, like: b.outsider, fix: b.serves})
 		}
 	}
+}
+
+// byDocuments asks for the folders of guarded files.
+func (b *bypass) byDocuments() {
 	asked := ""
-	for _, n := range nodes {
+	for _, n := range b.nodes {
 		at := n.Path[:len(n.Path)-len(lastSegment(n.Path))]
 		if at == asked { // with the file before
 			continue
@@ -172,42 +214,40 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 		asked = at
 		for _, path := range []string{at, strings.TrimSuffix(at, "/")} {
 			if path != "" {
-				serves(ask(path))
+				b.serves(b.ask(path))
 			}
 		}
 	}
-	for _, n := range nodes { // stored encodings, by their own names
+}
+
+// bySiblings asks for stored encodings by their own names.
+func (b *bypass) bySiblings() {
+	for _, n := range b.nodes {
 		for _, ext := range []string{".br", ".zst", ".gz"} {
-			sibling := c.Tree(sp.site).Find(n.Path + ext)
-			if sibling == nil || shown {
+			sibling := b.Tree(b.space.site).Find(n.Path + ext)
+			if sibling == nil || b.shown {
 				continue
 			}
-			if req := ask(sibling.Path); resp.Status == 200 && resp.File == sibling {
-				shown = true
-				c.note(Found, guard, "")
-				c.add(bypassFinding(guard, files[n], req, c.Predict(req)))
+			if req := b.ask(sibling.Path); b.resp.Status == 200 && b.resp.File == sibling {
+				b.tell(b.files[n], req)
 			}
 		}
-	}
-	c.otherFronts(sp, outsider, nodes, serves)
-	if !shown {
-		c.note(state, guard, why)
 	}
 }
 
 // otherFronts asks for guarded files over the site's other schemes and hosts,
 // and at other sites that serve the same folder.
-func (c *checker) otherFronts(sp *space, outsider *request.Request, files []*site.Node, serves func(*request.Request) bool) {
-	for _, f := range c.graph().fronts {
-		if f.space != sp {
+func (b *bypass) otherFronts() {
+	for _, f := range b.graph().fronts {
+		if f.space != b.space {
 			continue
 		}
-		for _, n := range files[:min(maxOtherFronts, len(files))] {
-			req := *outsider
+		for _, n := range b.nodes[:min(maxOtherFronts, len(b.nodes))] {
+			req := *b.outsider
 			req.Address.Path = n.Path
 			req.Address.Host = f.host
 			req.Address.SetScheme(f.scheme)
-			serves(&req)
+			b.serves(&req)
 		}
 	}
 }

@@ -136,79 +136,23 @@ func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
 // LogStream replays a log that comes in one piece after the other. Its format is one that
 // is Quick.
 func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, o Options) (*Tally, error) {
-	full := make(chan chunk, o.Workers)
-	empty := make(chan []byte, 2*o.Workers+2)
-	for range cap(empty) {
-		empty <- nil
+	r := &streamReader{engine: e, options: o, in: in, w3c: format == list.FormatW3C, form: formOf(format, e, o), full: make(chan chunk, o.Workers), empty: make(chan []byte, 2*o.Workers+2)}
+	for range cap(r.empty) {
+		r.empty <- make([]byte, 0, chunkSize)
 	}
 	var failed error
 	go func() {
-		defer close(full)
-		var rest []byte
-		form, number := formOf(format, e, o), 0
-		send := func(buf []byte) {
-			text := buf
-			for format == list.FormatW3C {
-				i, fields := otherFields(text, form.fields)
-				if i < 0 {
-					break
-				}
-				if i > 0 {
-					full <- chunk{number: number, text: bytes.Clone(text[:i]), form: form}
-					number++
-				}
-				text, form = text[i:], w3cForm(fields, e, o)
-			}
-			full <- chunk{number, text, form, buf}
-			number++
-		}
-		skipping := false // what is left of a line that is too long
-		for {
-			buf := <-empty
-			if buf == nil {
-				buf = make([]byte, 0, chunkSize)
-			}
-			buf = append(buf[:0], rest...)
-			for {
-				if len(buf) == cap(buf) {
-					if bytes.IndexByte(buf, '\n') >= 0 || len(buf) > list.MaxLine {
-						break
-					}
-					buf = slices.Grow(buf, chunkSize)
-				}
-				n, err := in.Read(buf[len(buf):cap(buf)])
-				buf = buf[:len(buf)+n]
-				if skipping {
-					i := bytes.IndexByte(buf, '\n')
-					if skipping = i < 0; skipping {
-						i = len(buf) - 1
-					}
-					buf = append(buf[:0], buf[i+1:]...)
-				}
-				if err != nil {
-					if !errors.Is(err, io.EOF) && !o.stopped() {
-						failed = err
-					}
-					send(buf)
-					return
-				}
-			}
-			end := bytes.LastIndexByte(buf, '\n') + 1
-			if end == 0 { // one line, longer than any that is read
-				end, skipping = len(buf), true
-			}
-			rest = append([]byte{}, buf[end:]...)
-			send(buf[:end])
-		}
+		defer close(r.full)
+		failed = r.read()
 	}()
 	t, err := run(e, name, math.MaxInt64, o, func() func() (chunk, error) {
 		var last []byte
 		return func() (chunk, error) {
 			if last != nil {
-				empty <- last
+				r.empty <- last
 				last = nil
 			}
-			c, ok := <-full
+			c, ok := <-r.full
 			if !ok {
 				return chunk{}, io.EOF
 			}
@@ -217,6 +161,76 @@ func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, 
 		}
 	})
 	return t, errors.Join(err, failed)
+}
+
+// A streamReader cuts a stream into chunks of whole lines.
+type streamReader struct {
+	engine  *engine.Engine
+	options Options
+	in      io.Reader
+	w3c     bool
+	form    form
+	number  int // of the next chunk
+	full    chan chunk
+	empty   chan []byte // to be used again
+}
+
+// read reads the stream to its end.
+func (r *streamReader) read() error {
+	var rest []byte
+	skipping := false // what is left of a line that is too long
+	for {
+		buf := <-r.empty
+		buf = append(buf[:0], rest...)
+		for {
+			if len(buf) == cap(buf) {
+				if bytes.IndexByte(buf, '\n') >= 0 || len(buf) > list.MaxLine {
+					break
+				}
+				buf = slices.Grow(buf, chunkSize)
+			}
+			n, err := r.in.Read(buf[len(buf):cap(buf)])
+			buf = buf[:len(buf)+n]
+			if skipping {
+				i := bytes.IndexByte(buf, '\n')
+				if skipping = i < 0; skipping {
+					i = len(buf) - 1
+				}
+				buf = append(buf[:0], buf[i+1:]...)
+			}
+			if err != nil {
+				r.send(buf)
+				if errors.Is(err, io.EOF) || r.options.stopped() {
+					return nil
+				}
+				return err
+			}
+		}
+		end := bytes.LastIndexByte(buf, '\n') + 1
+		if end == 0 { // one line, longer than any that is read
+			end, skipping = len(buf), true
+		}
+		rest = append([]byte{}, buf[end:]...)
+		r.send(buf[:end])
+	}
+}
+
+// send hands on lines, those of each set of fields by themselves.
+func (r *streamReader) send(buf []byte) {
+	text := buf
+	for r.w3c {
+		i, fields := otherFields(text, r.form.fields)
+		if i < 0 {
+			break
+		}
+		if i > 0 {
+			r.full <- chunk{number: r.number, text: bytes.Clone(text[:i]), form: r.form}
+			r.number++
+		}
+		text, r.form = text[i:], w3cForm(fields, r.engine, r.options)
+	}
+	r.full <- chunk{r.number, text, r.form, buf}
+	r.number++
 }
 
 // otherFields gives the place of the first line that names other fields than those which

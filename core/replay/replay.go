@@ -101,46 +101,54 @@ func fromPage(item *list.Item) string {
 
 const batchSize = 256
 
+// A batch is some requests of a list, which one worker predicts.
+type batch struct {
+	name    string
+	items   []*list.Item
+	results []*Result
+	done    chan struct{}
+}
+
+func newBatch(name string) *batch { return &batch{name: name, done: make(chan struct{})} }
+
+// predict adds the batch to a tally, and keeps the results if they are to be shown.
+func (b *batch) predict(e *engine.Engine, o *Options, t *Tally) {
+	defer close(b.done)
+	for _, item := range b.items {
+		if o.stopped() {
+			return
+		}
+		from := fromPage(item)
+		o.complete(item.Request)
+		predict := outcome
+		if o.Whole || item.Expects != nil {
+			predict = Predict
+		}
+		r := predict(e, b.name, item)
+		r.From = from
+		if !o.spans(item.Request.Time) || !o.Of(r) {
+			continue
+		}
+		t.Add(r)
+		if o.Each != nil {
+			b.results = append(b.results, r)
+		}
+	}
+}
+
 // Run predicts all requests of the sources. The tally does not depend on the
 // number of workers. An error is that of a source which could not be read to
 // its end; the tally has what came before it.
 func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
-	workers, each := o.Workers, o.Each
-	type batch struct {
-		name    string
-		items   []*list.Item
-		results []*Result
-		done    chan struct{}
-	}
-	work := make(chan *batch, workers)
-	ordered := make(chan *batch, 4*workers)
-	tallies := make([]*Tally, workers)
+	work := make(chan *batch, o.Workers)
+	ordered := make(chan *batch, 4*o.Workers)
+	tallies := make([]*Tally, o.Workers)
 	var pool sync.WaitGroup
-	for i := range workers {
+	for i := range tallies {
 		tallies[i] = NewTally()
 		pool.Go(func() {
 			for b := range work {
-				for _, item := range b.items {
-					if o.stopped() {
-						break
-					}
-					from := fromPage(item)
-					o.complete(item.Request)
-					predict := outcome
-					if o.Whole || item.Expects != nil {
-						predict = Predict
-					}
-					r := predict(e, b.name, item)
-					r.From = from
-					if !o.spans(item.Request.Time) || !o.Of(r) {
-						continue
-					}
-					tallies[i].Add(r)
-					if each != nil {
-						b.results = append(b.results, r)
-					}
-				}
-				close(b.done)
+				b.predict(e, &o, tallies[i])
 			}
 		})
 	}
@@ -149,36 +157,30 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 		for b := range ordered {
 			<-b.done
 			for _, r := range b.results {
-				each(r)
+				o.Each(r)
 			}
 		}
 	})
-
 	total := NewTally()
 	var failed error
 	for _, s := range sources {
-		b := &batch{name: s.Name, done: make(chan struct{})}
+		b := newBatch(s.Name)
 		send := func() {
 			if len(b.items) > 0 {
 				work <- b
 				ordered <- b
 			}
-			b = &batch{name: s.Name, done: make(chan struct{})}
+			b = newBatch(s.Name)
 		}
 		counts, err := s.Read(o.base(e), func(item *list.Item) {
-			b.items = append(b.items, item)
-			if len(b.items) == batchSize {
+			if b.items = append(b.items, item); len(b.items) == batchSize {
 				send()
 			}
 		})
 		send()
 		total.AddCounts(s.Name, counts)
-		if err != nil {
+		if total.Partial = o.stopped(); err != nil || total.Partial {
 			failed = err
-			break
-		}
-		if o.stopped() {
-			total.Partial = true
 			break
 		}
 	}

@@ -76,6 +76,12 @@ func (k Kind) form(word string) (clauseForm, bool) {
 	return form, ok
 }
 
+// begins reports whether a word begins a clause of this kind.
+func (k Kind) begins(w Word) bool {
+	_, ok := k.form(w.Text)
+	return ok && !w.Quoted
+}
+
 // keywords are the clauses of this kind, sorted.
 func (k Kind) keywords() []string {
 	words := Clauses(k)
@@ -158,10 +164,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		return nil
 	}
 	words = words[1:]
-	keyword := func(w Word) bool {
-		_, ok := kind.form(w.Text)
-		return ok && !w.Quoted
-	}
+	keyword := kind.begins
 	if kind == KindInclude {
 		e.Values = words
 		if len(words) != 1 {
@@ -190,6 +193,15 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		}
 		return e
 	}
+	if !e.parseClauses(kind, words, errs) {
+		return nil
+	}
+	return e
+}
+
+// parseClauses reads the clauses of an entry; it is not ok where what is there is none.
+func (e *Entry) parseClauses(kind Kind, words []Word, errs *Errors) (ok bool) {
+	keyword := kind.begins
 	e.Clauses = make([]Clause, 0, min(4, (len(words)+1)/2)) // most have a value
 	var begun []string                                      // clauses that lack a value
 	for len(words) > 0 {
@@ -197,7 +209,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 			if e.Name != nil && len(e.Clauses)+len(begun) == 0 && nearest(words[0].Text, kind.keywords()) == "" {
 				if word := nearest(e.Name.Text, kind.keywords()); word != "" {
 					errs.at(*e.Name, "`%s` is taken for the name of this `%s`, since it is none of its clauses: did you mean `%s`?", e.Name.Text, kind, word)
-					return nil
+					return false
 				}
 			}
 			errs.at(words[0], "`%s` is no clause of `%s`%s", shorten(words[0].Text), kind, orNearest(words[0].Text, kind.keywords()))
@@ -228,7 +240,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 			errs.at(e.Kind, "this `%s` lacks `%s`: it needs %s", kind, word, form.needs)
 		}
 	}
-	return e
+	return true
 }
 
 // binding are the words that always take the next word with them, whatever it

@@ -195,7 +195,18 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 		l.method, l.target = span{both.from, both.from + n}, span{both.from + n + 1, both.to}
 	}
 
-	date, clock := at[columnDate], at[columnClock]
+	l.quickTime(at[columnDate], at[columnClock])
+	l.quickClient(at[columnClient])
+	l.Status = 0
+	if len(status) > 0 {
+		l.Status = threeDigits(status)
+	}
+	l.agent, l.referrer, l.rest = at[columnAgent], at[columnReferrer], span{}
+	return true
+}
+
+// quickTime puts date and time side by side.
+func (l *Line) quickTime(date, clock span) {
 	l.form, l.time = w3cTime, span{}
 	switch {
 	case date.to == 0 || clock.to == 0:
@@ -204,22 +215,20 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 	default:
 		l.time = l.add(date, ' ', clock)
 	}
-	l.client = at[columnClient]
-	for l.client.len() > 0 && bracket(line[l.client.from]) {
+}
+
+// quickClient takes the brackets off an address.
+func (l *Line) quickClient(client span) {
+	l.client = client
+	for l.client.len() > 0 && bracket(l.text[l.client.from]) {
 		l.client.from++
 	}
-	for l.client.len() > 0 && bracket(line[l.client.to-1]) {
+	for l.client.len() > 0 && bracket(l.text[l.client.to-1]) {
 		l.client.to--
 	}
 	if int(l.client.to)+8 > len(l.text) { // ClientWord reads more
 		l.text = slices.Concat(l.text, make([]byte, 8))
 	}
-	l.Status = 0
-	if len(status) > 0 {
-		l.Status = threeDigits(status)
-	}
-	l.agent, l.referrer, l.rest = at[columnAgent], at[columnReferrer], span{}
-	return true
 }
 
 func bracket(c byte) bool { return c == '[' || c == ']' }
