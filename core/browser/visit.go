@@ -65,29 +65,29 @@ func Follows(r *engine.Response) bool {
 	return false
 }
 
-// A Site answers requests, as an engine does.
-type Site interface {
+// A Server answers requests, as an engine does.
+type Server interface {
 	Predict(*request.Request) *engine.Response
 	Outcome(*request.Request, *engine.Response)
 	Serves(host string) bool
 }
 
 // Open follows a request to its end.
-func Open(s Site, req *request.Request) *Visit { return OpenFrom(s, req, s.Predict(req)) }
+func Open(s Server, req *request.Request) *Visit { return OpenFrom(s, req, s.Predict(req)) }
 
 // OpenFrom is Open for a request whose answer is known already.
-func OpenFrom(s Site, req *request.Request, r *engine.Response) *Visit {
+func OpenFrom(s Server, req *request.Request, r *engine.Response) *Visit {
 	return visit(s, req, r, engine.MaxRedirects, s.Predict)
 }
 
 // OpenFor is Open for a browser that follows up to limit redirects.
-func OpenFor(s Site, req *request.Request, limit int) *Visit {
+func OpenFor(s Server, req *request.Request, limit int) *Visit {
 	return visit(s, req, s.Predict(req), limit, s.Predict)
 }
 
 // OpenWith is Open with some answers that the browser has stored: stored gives
 // them, or nil where it has to ask.
-func OpenWith(s Site, req *request.Request, stored func(*request.Request) *engine.Response) *Visit {
+func OpenWith(s Server, req *request.Request, stored func(*request.Request) *engine.Response) *Visit {
 	predict := func(req *request.Request) *engine.Response {
 		if r := stored(req); r != nil {
 			return r
@@ -98,7 +98,7 @@ func OpenWith(s Site, req *request.Request, stored func(*request.Request) *engin
 }
 
 // OpenOutcome is OpenFrom with answers as Outcome gives them.
-func OpenOutcome(s Site, req *request.Request, r *engine.Response) *Visit {
+func OpenOutcome(s Server, req *request.Request, r *engine.Response) *Visit {
 	return visit(s, req, r, engine.MaxRedirects, func(req *request.Request) *engine.Response {
 		r := &engine.Response{}
 		s.Outcome(req, r)
@@ -106,7 +106,7 @@ func OpenOutcome(s Site, req *request.Request, r *engine.Response) *Visit {
 	})
 }
 
-func visit(s Site, req *request.Request, r *engine.Response, limit int, predict func(*request.Request) *engine.Response) *Visit {
+func visit(s Server, req *request.Request, r *engine.Response, limit int, predict func(*request.Request) *engine.Response) *Visit {
 	v := &Visit{}
 	for {
 		v.Hops = append(v.Hops, Hop{req, r})

@@ -104,7 +104,7 @@ func (s *siteEngine) compile() {
 	for _, c := range s.fields {
 		c.prepare()
 		if c.clients != nil {
-			s.findAlike(c.clients)
+			s.groupInterchangeable(c.clients)
 		}
 	}
 	for _, e := range s.groups[groupHeader] {

@@ -347,8 +347,8 @@ func (c *clients) exported(base bool) *ClientClasses {
 // A Class is one of client addresses: of two requests that differ in nothing else, and have
 // clients of the same class, the answers are the same.
 type Class struct {
-	ID  uint32 // no other class has it
-	Own uint32 // of entries that are alike, the one for the line's client: if it decides for one request of the class, each other's own decides in its place; its position in Book.Rules, from 1 on, or 0 for none
+	ID    uint32 // no other class has it
+	Entry uint32 // of entries that do the same for different clients, the one for this client: if it decides for one request of the class, each other one is decided by its own. Its position in Book.Rules, from 1 on; 0 for none
 }
 
 // HoldAt appends a byte for each test of the time, which tells whether it holds then.

@@ -24,18 +24,18 @@ func findChains(c *checker) {
 	first := map[*rulebook.Rule]*browser.Visit{} // of a table's rows
 	rows := map[*rulebook.Rule]map[*rulebook.Row]bool{}
 	var rules []*rulebook.Rule
-	hopsOf := map[*rulebook.Rule][]*hop{} // at all fronts
+	hopsOf := map[*rulebook.Rule][]*hop{} // at all origins
 	for _, h := range g.all {
 		if h.rule == nil || h.isRewrite() || h.row == nil && onlyMoves(h) || len(h.edges) == 0 {
 			continue
 		}
 		if h.group != nil {
-			h = &hop{front: h.front, rule: h.rule, row: h.group[0], group: h.group}
+			h = &hop{origin: h.origin, rule: h.rule, row: h.group[0], group: h.group}
 		}
 		if h.row != nil {
-			req := withRow(h.front.space.like(h.rule), h.row)
-			req.Address.Host = h.front.host
-			req.Address.SetScheme(h.front.scheme)
+			req := withRow(h.origin.space.like(h.rule), h.row)
+			req.Address.Host = h.origin.host
+			req.Address.SetScheme(h.origin.scheme)
 			c.tried++
 			if v := browser.Open(c, req); isChain(v) && v.Hops[0].Response.Row == h.row {
 				if first[h.rule] == nil {
@@ -86,7 +86,7 @@ func (g *hops) chainFrom(r *rulebook.Rule, at []*hop) (v *browser.Visit, state, 
 		}
 		return v != nil
 	}
-	for _, req := range g.firstProbes(at[0].front.space.site, r) {
+	for _, req := range g.firstProbes(at[0].origin.space.site, r) {
 		if begins(req) {
 			return v, Found, ""
 		}
@@ -101,7 +101,7 @@ func (g *hops) chainFrom(r *rulebook.Rule, at []*hop) (v *browser.Visit, state, 
 			if path == nil && err == nil {
 				continue
 			}
-			_, err = h.front.space.find(question{in: []*rulebook.Rule{r}, path: path, like: h.front.request(), fix: begins})
+			_, err = h.origin.space.find(question{in: []*rulebook.Rule{r}, path: path, like: h.origin.request(), fix: begins})
 			if err == nil {
 				return v, Found, ""
 			}

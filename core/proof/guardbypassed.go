@@ -29,7 +29,7 @@ const maxGuarded = 20_000
 const maxRewrites = 3
 
 // maxOtherFronts is how many of them are asked for by other schemes and hosts.
-const maxOtherFronts = 20
+const maxOtherOrigins = 20
 
 // findBypasses takes each guard, a client that it keeps out, and the files that
 // this client cannot have under their plain addresses; then it looks for every
@@ -93,7 +93,7 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 	b.byReplies()
 	b.byDocuments()
 	b.bySiblings()
-	b.otherFronts()
+	b.otherOrigins()
 	if !b.shown {
 		c.note(state, guard, why)
 	}
@@ -237,12 +237,12 @@ func (b *bypass) bySiblings() {
 
 // otherFronts asks for guarded files over the site's other schemes and hosts,
 // and at other sites that serve the same folder.
-func (b *bypass) otherFronts() {
-	for _, f := range b.graph().fronts {
+func (b *bypass) otherOrigins() {
+	for _, f := range b.graph().origins {
 		if f.space != b.space {
 			continue
 		}
-		for _, n := range b.nodes[:min(maxOtherFronts, len(b.nodes))] {
+		for _, n := range b.nodes[:min(maxOtherOrigins, len(b.nodes))] {
 			req := *b.outsider
 			req.Address.Path = n.Path
 			req.Address.Host = f.host

@@ -23,27 +23,27 @@ import (
 	"kibitz/core/site"
 )
 
-// A front is a scheme and a host by which a site is asked. One host stands for all
+// An origin is a scheme and a host by which a site is asked. One host stands for all
 // that no test tells from it, and that no redirect or row names.
-type front struct {
+type origin struct {
 	space  *space
 	scheme string
 	host   string
 	last   int // the position of the first rule that takes every request here
 }
 
-// A hop is a rule, a row of a table, or the slash of folders, at one front.
+// A hop is a rule, a row of a table, or the slash of folders, at one origin.
 type hop struct {
-	front *front
-	rule  *rulebook.Rule // nil for folders
-	row   *rulebook.Row
-	to    *rulebook.Template
-	query rulebook.Query
-	paths pattern.Machine // of what is no rule; of a rule over gives them
-	group []*rulebook.Row // rows that all lead to the same hops, and to no others
-	pos   int             // of the rule in its site; behind all for folders
-	edges []*hop
-	fed   bool // a rewrite leads here
+	origin *origin
+	rule   *rulebook.Rule // nil for folders
+	row    *rulebook.Row
+	to     *rulebook.Template
+	query  rulebook.Query
+	paths  pattern.Machine // of what is no rule; of a rule over gives them
+	group  []*rulebook.Row // rows that all lead to the same hops, and to no others
+	pos    int             // of the rule in its site; behind all for folders
+	edges  []*hop
+	fed    bool // a rewrite leads here
 
 	// Of the search for components.
 	index, low int
@@ -54,18 +54,18 @@ type hop struct {
 // hops is the graph.
 type hops struct {
 	*checker
-	fronts   []*front
-	at       map[frontKey]*front
+	origins  []*origin
+	at       map[originKey]*origin
 	all      []*hop
-	by       map[*front]*hopIndex
+	by       map[*origin]*hopIndex
 	rows     map[rowKey]*hop
 	verdicts map[*hop]verdict // by the first of a component
 	cyclic   [][]*hop         // components in which a visit might go round
 }
 
-type frontKey struct{ scheme, host string }
+type originKey struct{ scheme, host string }
 
-// A hopIndex finds the hops of a front that can take a path.
+// A hopIndex finds the hops of an origin that can take a path.
 type hopIndex struct {
 	prefixes map[string][]*hop // by literal prefix
 	sorted   []string          // the keys of prefixes
@@ -77,16 +77,16 @@ func (c *checker) graph() *hops {
 	if c.hops != nil {
 		return c.hops
 	}
-	g := &hops{checker: c, at: map[frontKey]*front{}, by: map[*front]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
+	g := &hops{checker: c, at: map[originKey]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
 	c.hops = g
 	g.findFronts()
-	for _, f := range g.fronts {
+	for _, f := range g.origins {
 		g.by[f] = &hopIndex{prefixes: map[string][]*hop{}}
 		for pos, r := range f.rules() {
 			if pos > f.last || !f.fits(r) {
 				continue
 			}
-			h := &hop{front: f, rule: r, pos: pos}
+			h := &hop{origin: f, rule: r, pos: pos}
 			switch a := r.Action.(type) {
 			case *rulebook.Redirect:
 				h.to, h.query = a.To, a.Query
@@ -166,7 +166,7 @@ func (h *hop) reads(to *hop) bool {
 func (g *hops) add(h *hop, prefixes ...string) {
 	g.all = append(g.all, h)
 	for _, p := range prefixes {
-		g.by[h.front].prefixes[p] = append(g.by[h.front].prefixes[p], h)
+		g.by[h.origin].prefixes[p] = append(g.by[h.origin].prefixes[p], h)
 	}
 }
 
@@ -218,18 +218,18 @@ func (g *hops) findFronts() {
 		hosts = append(hosts, named[s]...)
 		for _, host := range hosts {
 			for _, scheme := range []string{"https", "http"} {
-				if g.at[frontKey{scheme, host}] != nil {
+				if g.at[originKey{scheme, host}] != nil {
 					continue
 				}
-				f := &front{space: sp, scheme: scheme, host: host, last: math.MaxInt}
+				f := &origin{space: sp, scheme: scheme, host: host, last: math.MaxInt}
 				for pos, r := range f.rules() {
 					if !hasPath(r) && f.taken(r) {
 						f.last = pos
 						break
 					}
 				}
-				g.fronts = append(g.fronts, f)
-				g.at[frontKey{scheme, host}] = f
+				g.origins = append(g.origins, f)
+				g.at[originKey{scheme, host}] = f
 			}
 		}
 	}
@@ -242,7 +242,7 @@ func hasPath(r *rulebook.Rule) bool {
 
 // rules gives the rules of the site with their positions, in order, but for those
 // that want another host.
-func (f *front) rules() iter.Seq2[int, *rulebook.Rule] {
+func (f *origin) rules() iter.Seq2[int, *rulebook.Rule] {
 	sp := f.space
 	if sp.wanted == nil {
 		sp.wanted = map[string][]int{}
@@ -277,8 +277,8 @@ func wantedHosts(r *rulebook.Rule) []string {
 	return []string{""}
 }
 
-// request is a plain request at the front.
-func (f *front) request() *request.Request {
+// request is a plain request at the origin.
+func (f *origin) request() *request.Request {
 	req := f.space.base
 	req.Address.Host = f.host
 	req.Address.SetScheme(f.scheme)
@@ -286,7 +286,7 @@ func (f *front) request() *request.Request {
 }
 
 // fits reports whether the rule's conditions on scheme and host hold.
-func (f *front) fits(r *rulebook.Rule) bool {
+func (f *origin) fits(r *rulebook.Rule) bool {
 	for _, t := range r.Tests {
 		if (t.Field.Kind == rulebook.FieldScheme || t.Field.Kind == rulebook.FieldHost) && !f.space.Holds(t, f.request()) {
 			return false
@@ -295,9 +295,9 @@ func (f *front) fits(r *rulebook.Rule) bool {
 	return true
 }
 
-// taken reports whether the rule answers every request of the front whose path
+// taken reports whether the rule answers every request of the origin whose path
 // it takes.
-func (f *front) taken(r *rulebook.Rule) bool {
+func (f *origin) taken(r *rulebook.Rule) bool {
 	if a, ok := r.Action.(rulebook.Reading); !ok || !a.Ends() {
 		return false
 	}
@@ -335,7 +335,7 @@ func prefixesOf(r *rulebook.Rule) []string {
 // for the scheme or the host takes on are one hop together.
 func (g *hops) addRows() {
 	var groups []*hop
-	for _, f := range g.fronts {
+	for _, f := range g.origins {
 		for pos, r := range f.rules() {
 			a, ok := r.Action.(*rulebook.Moves)
 			if !ok || pos > f.last || !f.fits(r) {
@@ -357,13 +357,13 @@ func (g *hops) addRows() {
 				}
 			}
 			for taker, rows := range together {
-				groups = append(groups, &hop{front: f, rule: r, pos: pos, group: rows, query: a.Query, paths: pattern.Words(pathsOf(rows)), edges: []*hop{taker}})
+				groups = append(groups, &hop{origin: f, rule: r, pos: pos, group: rows, query: a.Query, paths: pattern.Words(pathsOf(rows)), edges: []*hop{taker}})
 			}
 		}
 	}
 	for _, h := range g.all {
 		if h.row != nil {
-			ix := g.by[h.front]
+			ix := g.by[h.origin]
 			ix.nodes = append(ix.nodes, h)
 		}
 	}
@@ -397,23 +397,23 @@ func withRow(like *request.Request, row *rulebook.Row) *request.Request {
 }
 
 type rowKey struct {
-	front *front
-	row   *rulebook.Row
+	origin *origin
+	row    *rulebook.Row
 }
 
 // rowHop gives the hop of a row.
-func (g *hops) rowHop(f *front, r *rulebook.Rule, row *rulebook.Row) *hop {
+func (g *hops) rowHop(f *origin, r *rulebook.Rule, row *rulebook.Row) *hop {
 	key := rowKey{f, row}
 	if g.rows[key] == nil {
 		path := canonical.Marked(row.Path)
-		g.rows[key] = &hop{front: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, paths: pattern.Words([]string{path}),
+		g.rows[key] = &hop{origin: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, paths: pattern.Words([]string{path}),
 			pos: slices.Index(f.space.site.Rules, r)}
 	}
 	return g.rows[key]
 }
 
-// takers gives the hops of the front that can take a path, without rows.
-func (g *hops) takers(f *front, text string) []*hop {
+// takers gives the hops of the origin that can take a path, without rows.
+func (g *hops) takers(f *origin, text string) []*hop {
 	ix := g.by[f]
 	var out []*hop
 	for n := 0; n <= len(text); n++ {
@@ -433,7 +433,7 @@ type placedRow struct {
 }
 
 // rowsAt gives the rows that take a path.
-func (f *front) rowsAt(text string) []placedRow {
+func (f *origin) rowsAt(text string) []placedRow {
 	sp := f.space
 	if sp.rows == nil {
 		sp.rows = map[string][]placedRow{}
@@ -449,9 +449,9 @@ func (f *front) rowsAt(text string) []placedRow {
 	return sp.rows[text]
 }
 
-// rowTarget gives the front and the path that a row leads to; nil where it is
+// rowTarget gives the origin and the path that a row leads to; nil where it is
 // not one of these sites.
-func rowTarget(g *hops, f *front, row *rulebook.Row) (*front, string) {
+func rowTarget(g *hops, f *origin, row *rulebook.Row) (*origin, string) {
 	if row.New == "" {
 		return nil, ""
 	}
@@ -471,7 +471,7 @@ func rowTarget(g *hops, f *front, row *rulebook.Row) (*front, string) {
 		return nil, ""
 	}
 	path, err := canonical.Path(a.Path, f.space.site.KeepSlashes)
-	if to := g.at[frontKey{a.Scheme, a.Host}]; to != nil && err == nil {
+	if to := g.at[originKey{a.Scheme, a.Host}]; to != nil && err == nil {
 		return to, canonical.Marked(path)
 	}
 	return nil, ""
@@ -482,7 +482,7 @@ func (h *hop) over() pattern.Machine {
 	if h.rule == nil || h.paths != nil {
 		return h.paths
 	}
-	return h.front.space.of(h.rule).over
+	return h.origin.space.of(h.rule).over
 }
 
 // mayTake reports whether a path is one that the hop can take.
@@ -503,7 +503,7 @@ func (h *hop) mayTake(text string) bool {
 }
 
 // addFolders adds what sends folders to their address with a slash, or without.
-func (g *hops) addFolders(f *front) {
+func (g *hops) addFolders(f *origin) {
 	var bare, slashed []string
 	f.space.Tree(f.space.site).Each(func(n *site.Node) {
 		if n.Folder && n.Path != "" {
@@ -514,46 +514,46 @@ func (g *hops) addFolders(f *front) {
 		return
 	}
 	whole := rulebook.Piece{Value: true, Field: rulebook.Field{Kind: rulebook.FieldPath}}
-	g.add(&hop{front: f, to: &rulebook.Template{Path: []rulebook.Piece{whole, {Text: "/"}}}, paths: pattern.Words(bare)}, "/")
+	g.add(&hop{origin: f, to: &rulebook.Template{Path: []rulebook.Piece{whole, {Text: "/"}}}, paths: pattern.Words(bare)}, "/")
 	for _, r := range f.space.site.Rules {
 		if a, ok := r.Action.(*rulebook.Folder); ok && a.Slash == rulebook.SlashDrop {
-			g.add(&hop{front: f, paths: pattern.Words(slashed)}, "/")
+			g.add(&hop{origin: f, paths: pattern.Words(slashed)}, "/")
 			return
 		}
 	}
 }
 
-// target gives the fronts that a hop leads to.
-func (g *hops) target(h *hop) []*front {
+// target gives the origins that a hop leads to.
+func (g *hops) target(h *hop) []*origin {
 	to := h.to
 	if h.row != nil {
-		if f, _ := rowTarget(g, h.front, h.row); f != nil {
-			return []*front{f}
+		if f, _ := rowTarget(g, h.origin, h.row); f != nil {
+			return []*origin{f}
 		}
 		return nil
 	}
 	if to == nil || to.IsPath() {
-		return []*front{h.front}
+		return []*origin{h.origin}
 	}
 	scheme, fixed := rulebook.Constant(to.Scheme)
 	if !fixed {
-		scheme = h.front.scheme
+		scheme = h.origin.scheme
 	}
 	host, constant := rulebook.Constant(to.Host)
 	if len(to.Host) == 1 && to.Host[0].Value && to.Host[0].Capture == "" && to.Host[0].Field.Kind == rulebook.FieldHost {
-		host, constant = h.front.host, true
+		host, constant = h.origin.host, true
 	}
 	if constant {
 		if a, err := request.Parse(scheme+"://"+host, request.Address{}); err == nil {
 			host = a.Host
 		}
-		if f := g.at[frontKey{scheme, host}]; f != nil {
-			return []*front{f}
+		if f := g.at[originKey{scheme, host}]; f != nil {
+			return []*origin{f}
 		}
 		return nil
 	}
-	var out []*front
-	for _, f := range g.fronts {
+	var out []*origin
+	for _, f := range g.origins {
 		if f.scheme == scheme {
 			out = append(out, f)
 		}
@@ -565,13 +565,13 @@ func (g *hops) target(h *hop) []*front {
 func (g *hops) start(h *hop) (text string, whole bool) {
 	switch {
 	case h.row != nil:
-		_, text := rowTarget(g, h.front, h.row)
+		_, text := rowTarget(g, h.origin, h.row)
 		return text, true
 	case h.to == nil:
 		return "/", false
 	}
 	text, whole = literalStart(h.to.Path)
-	if path, err := canonical.Target(text, h.front.space.site.KeepSlashes); err == nil && whole {
+	if path, err := canonical.Target(text, h.origin.space.site.KeepSlashes); err == nil && whole {
 		return canonical.Marked(path), true
 	} else if !whole && strings.HasPrefix(text, "/") {
 		if t, err := canonical.Text(text); err == nil {
@@ -702,17 +702,17 @@ func (g *hops) components() [][]*hop {
 // into gives at most the paths that a hop takes and sends into a set; nil for
 // none.
 func (g *hops) into(h *hop, set pattern.Machine) (pattern.Machine, error) {
-	sp := h.front.space
+	sp := h.origin.space
 	switch {
 	case h.row != nil:
-		if _, text := rowTarget(g, h.front, h.row); set == nil || pattern.Matches(set, text) {
+		if _, text := rowTarget(g, h.origin, h.row); set == nil || pattern.Matches(set, text) {
 			return h.paths, nil
 		}
 		return nil, nil
 	case h.group != nil:
 		var rows []*rulebook.Row
 		for _, row := range h.group {
-			if _, text := rowTarget(g, h.front, row); set == nil || pattern.Matches(set, text) {
+			if _, text := rowTarget(g, h.origin, row); set == nil || pattern.Matches(set, text) {
 				rows = append(rows, row)
 			}
 		}
@@ -750,7 +750,7 @@ func (g *hops) leads(h, to *hop) bool {
 	if _, ok, err := pattern.Find(m, pattern.PathBytes, maxSearch*g.effort); err == nil && !ok {
 		return false
 	}
-	if h.rule == nil || to.rule == nil || h.front.space != to.front.space {
+	if h.rule == nil || to.rule == nil || h.origin.space != to.origin.space {
 		return true
 	}
 	keeps := h.to != nil && !h.to.HasQuery && h.query.Mode == rulebook.QueryKeep
@@ -760,7 +760,7 @@ func (g *hops) leads(h, to *hop) bool {
 		query, fixed = rulebook.Constant(h.to.Query)
 	}
 	if fixed {
-		req := to.front.request()
+		req := to.origin.request()
 		req.Address.Query, req.Address.HasQuery = query, query != ""
 		for _, t := range to.rule.Tests {
 			if t.Field.Kind == rulebook.FieldQuery && !g.Holds(t, req) {
@@ -778,7 +778,7 @@ func (g *hops) leads(h, to *hop) bool {
 		}
 		return out
 	}
-	_, err = h.front.space.find(question{in: []*rulebook.Rule{stays(h.rule), stays(to.rule)}, path: pattern.Words([]string{"/"})})
+	_, err = h.origin.space.find(question{in: []*rulebook.Rule{stays(h.rule), stays(to.rule)}, path: pattern.Words([]string{"/"})})
 	return !errors.Is(err, errNone)
 }
 
@@ -893,17 +893,17 @@ func (h *hop) name() string {
 // first gives the paths that a hop takes, less those that entries above it
 // surely take.
 func (g *hops) first(h *hop) (*pattern.Lang, error) {
-	sp := h.front.space
+	sp := h.origin.space
 	parts := []pattern.Machine{pattern.Paths(sp.site.KeepSlashes)}
 	if over := h.over(); over != nil {
 		parts = append(parts, over)
 	}
 	above := 0
-	for _, r := range h.front.rules() {
+	for _, r := range h.origin.rules() {
 		if r == h.rule || above == maxAbove || h.fed { // what a rewrite brings is not read above it
 			break
 		}
-		if hasPath(r) && h.front.taken(r) && sp.of(r).under != nil {
+		if hasPath(r) && h.origin.taken(r) && sp.of(r).under != nil {
 			parts = append(parts, pattern.Not(sp.of(r).under))
 			above++
 		}
@@ -919,7 +919,7 @@ func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*b
 		if survive != nil && survive[h] == nil {
 			continue
 		}
-		q := question{like: h.front.request()}
+		q := question{like: h.origin.request()}
 		if h.rule != nil {
 			q.in = []*rulebook.Rule{h.rule}
 		}
@@ -936,7 +936,7 @@ func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*b
 			}
 			return false
 		}
-		if _, err := h.front.space.find(q); err == nil {
+		if _, err := h.origin.space.find(q); err == nil {
 			return true
 		}
 	}

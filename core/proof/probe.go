@@ -64,7 +64,7 @@ func hasTest(r *rulebook.Rule, k rulebook.FieldKind) bool {
 // plain is a request for the home page of a site, by the scheme and the host to
 // which all others are sent, if there are such.
 func (c *checker) plain(s *rulebook.Site) *request.Request {
-	for _, f := range c.graph().fronts {
+	for _, f := range c.graph().origins {
 		if f.space.site == s && f.last == math.MaxInt {
 			return f.request()
 		}

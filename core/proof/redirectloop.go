@@ -64,11 +64,11 @@ func (c *checker) componentProbes(component []*hop) []*request.Request {
 			row = h.group[0]
 		}
 		if row != nil && len(out) < maxRowProbes {
-			out = append(out, withRow(h.front.request(), row))
+			out = append(out, withRow(h.origin.request(), row))
 		}
 		if h.rule != nil && row == nil && !done[h.rule] {
 			done[h.rule] = true
-			out = append(out, c.probes(h.front.space.site, h.rule)...)
+			out = append(out, c.probes(h.origin.space.site, h.rule)...)
 		}
 	}
 	return out

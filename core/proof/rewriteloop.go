@@ -48,11 +48,11 @@ func findRewriteLoops(c *checker) {
 func (c *checker) rewriteGraph(s *rulebook.Site) *hops {
 	sp := c.space(s)
 	g := &hops{checker: c, verdicts: map[*hop]verdict{}}
-	f := &front{space: sp, scheme: s.Address.Scheme, host: s.Address.Host}
+	f := &origin{space: sp, scheme: s.Address.Scheme, host: s.Address.Host}
 	again := false
 	for _, r := range s.Rules {
 		if a, ok := r.Action.(*rulebook.Rewrite); ok {
-			g.all = append(g.all, &hop{front: f, rule: r, to: a.To, query: a.Query, fed: true})
+			g.all = append(g.all, &hop{origin: f, rule: r, to: a.To, query: a.Query, fed: true})
 			again = again || a.Then == rulebook.Again
 		}
 	}

@@ -98,18 +98,18 @@ func findSplits(c *checker) {
 // maxNames is how many names advice says one by one.
 const maxNames = 3
 
-// names gives the schemes and hosts by which a site is asked: those of its fronts,
+// names gives the schemes and hosts by which a site is asked: those of its origins,
 // and one that stands for all other names.
-func (c *checker) names(s *rulebook.Site) []frontKey {
-	var out []frontKey
-	for _, f := range c.graph().fronts {
+func (c *checker) names(s *rulebook.Site) []originKey {
+	var out []originKey
+	for _, f := range c.graph().origins {
 		if f.space.site == s {
-			out = append(out, frontKey{f.scheme, f.host})
+			out = append(out, originKey{f.scheme, f.host})
 		}
 	}
 	for _, n := range c.ownNames(s) {
-		if c.graph().at[frontKey{"https", n.host}] == nil {
-			return append(out, frontKey{"https", n.host}, frontKey{"http", n.host})
+		if c.graph().at[originKey{"https", n.host}] == nil {
+			return append(out, originKey{"https", n.host}, originKey{"http", n.host})
 		}
 	}
 	return out

@@ -187,7 +187,7 @@ func FuzzEachLineCounts(f *testing.F) {
 		book := logBook(r)
 		e, o := anyEngine(t, book), Options{Workers: 1, Headers: anyHeaders(r)}
 		var lines []string
-		alone := NewTally()
+		unmemoized := NewTally()
 		for range 10 {
 			lines = append(lines, anyLine(r))
 			var l list.Line
@@ -202,14 +202,14 @@ func FuzzEachLineCounts(f *testing.F) {
 			o.complete(item.Request)
 			result := outcome(e, "log", item)
 			result.From = from
-			alone.Add(result)
+			unmemoized.Add(result)
 		}
 		text := strings.Join(lines, "\n")
 		together, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), list.FormatLog, o, func(int64) {})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got, want := sumsOnly(t, together), sumsOnly(t, alone); got != want {
+		if got, want := sumsOnly(t, together), sumsOnly(t, unmemoized); got != want {
 			t.Fatalf("with %v:\n%s\n%s\n%s\neach alone:\n%s", o.Headers, book, text, got, want)
 		}
 	})

@@ -11,6 +11,7 @@ import (
 	"kibitz/core/engine"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
+	"kibitz/core/site"
 )
 
 // A client is classed by its text alone; what holds for the class must hold for the
@@ -149,4 +150,35 @@ func TestLastNumbers(t *testing.T) {
 			read("12.34"[:i] + string([]byte{byte(c)}) + "12.34"[i:])
 		}
 	}
+}
+
+// Classes of clients from the text of a line, and by way of a parsed address.
+func BenchmarkClients(b *testing.B) {
+	var rules strings.Builder
+	for i := range 500 {
+		fmt.Fprintf(&rules, "access c%d when client 10.%d.%d.0/28 refuse\n", i, i/256, i%256)
+	}
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\n"+rules.String()), nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	runs := runsOf(engine.New(book, []*site.Tree{nil}).Inputs("s.example").Clients)
+	r := rand.New(rand.NewSource(1))
+	lines, out := make([]list.Line, together), make([]engine.Class, together)
+	for i := range lines {
+		lines[i] = *lineOf(fmt.Sprintf("%d.%d.%d.%d", []int{10, 192, 203}[r.Intn(3)], r.Intn(256), r.Intn(256), r.Intn(256)))
+	}
+	b.Run("text", func(b *testing.B) {
+		read := newClientReader(runs)
+		for b.Loop() {
+			read.classes(lines, out)
+		}
+	})
+	b.Run("parsed", func(b *testing.B) {
+		for b.Loop() {
+			for i := range lines {
+				out[i] = runs.of(lines[i].ClientAddr().Unmap())
+			}
+		}
+	})
 }

@@ -423,7 +423,7 @@ func (w *walker) circle(path []step) {
 		return
 	}
 	if w.New.Serves(path[0].at.Address.Host) {
-		if alone := browser.Open(w.New, path[0].at); alone.Ending == browser.Loop || alone.Ending == browser.TooLong {
+		if unmemoized := browser.Open(w.New, path[0].at); unmemoized.Ending == browser.Loop || unmemoized.Ending == browser.TooLong {
 			return // everybody goes round there, whatever they have stored
 		}
 	}

@@ -1,9 +1,8 @@
 package replay
 
-// The fast road for logs. Lines are parsed where they lie in large
-// chunks, by all workers at once. Requests that the rulebook cannot tell apart
-// are predicted once and counted from then on; at the end the counts become a
-// tally, the same as if each request had been added to it.
+// The fast path for logs. All workers parse large chunks of a log in place, without copies;
+// answers are memoized (worker.go); at the end the counts of all workers become one tally,
+// the same as if each request had been added to it.
 
 import (
 	"bytes"
@@ -22,7 +21,7 @@ import (
 )
 
 const (
-	chunkSize = 1 << 18 // stays in the cache of a processor, where it is read more than once
+	chunkSize = 1 << 18 // fits into the processor's cache, where it is read more than once
 	overRead  = 4 << 10
 )
 
@@ -57,8 +56,8 @@ func w3cForm(fields []string, e *engine.Engine, o Options) form {
 	return form{read: list.NewW3C(fields, base, e.Inputs(base.Host).Matters).Read, comment: list.Comment, fields: fields}
 }
 
-// Quick reports whether the sums of a list of a format are found on the fast road: in a
-// file of which any part can be read first, if parts is set.
+// Quick reports whether lists of a format take the fast path. parts: a file of which any
+// part can be read first.
 func Quick(format list.Format, parts bool) bool {
 	lines, anywhere := list.ByLine(format)
 	return lines && (anywhere || !parts)
@@ -95,27 +94,27 @@ func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
 		return nil, err
 	}
 	text := buf[:n]
-	own := chunkSize
+	chunk := chunkSize
 	if start > 0 {
 		i := bytes.IndexByte(text, '\n')
-		if i < 0 || i > own {
+		if i < 0 || i > chunk {
 			return nil, nil // a long line from before takes all of it
 		}
-		text, own = text[i+1:], own-i
+		text, chunk = text[i+1:], chunk-i
 	}
-	if len(text) <= own {
+	if len(text) <= chunk {
 		return text, nil
 	}
-	for own > 0 && text[own-1] != '\n' {
+	for chunk > 0 && text[chunk-1] != '\n' {
 		// the last line goes on behind the chunk
-		i := bytes.IndexByte(text[own:], '\n')
+		i := bytes.IndexByte(text[chunk:], '\n')
 		if i >= 0 {
-			own += i + 1
+			chunk += i + 1
 			break
 		}
 		at := from + int64(n)
-		if at >= size || len(text) > own+list.MaxLine {
-			own = len(text)
+		if at >= size || len(text) > chunk+list.MaxLine {
+			chunk = len(text)
 			break
 		}
 		more := make([]byte, min(chunkSize, size-at))
@@ -124,13 +123,13 @@ func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
 			return nil, err
 		}
 		if m == 0 { // the file has been cut since
-			own = len(text)
+			chunk = len(text)
 			break
 		}
 		n += m
 		text = append(slices.Clip(text), more[:m]...)
 	}
-	return text[:own], nil
+	return text[:chunk], nil
 }
 
 // LogStream replays a log that comes in one piece after the other. Its format is one that
@@ -319,19 +318,19 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 
 // addOutcomes adds up what came of the requests of all workers.
 func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
-	own := make([]map[Outcome]*OutcomeCount, len(all)) // of lines that entries of their own decided, in shares
+	byEntry := make([]map[Outcome]*OutcomeCount, len(all)) // of entry lines, in shares
 	var pool sync.WaitGroup
-	for i := range own {
+	for i := range byEntry {
 		pool.Go(func() {
 			counts := outcomeCounts{}
 			for _, w := range all {
-				w.countOwn(counts, share{i, len(own)})
+				w.countByEntry(counts, share{i, len(byEntry)})
 			}
 			room := len(counts)
 			if i == 0 { // for those of all shares
-				room *= len(own)
+				room *= len(byEntry)
 			}
-			own[i] = counts.named(room)
+			byEntry[i] = counts.named(room)
 		})
 	}
 	sum := outcomeCounts{}
@@ -339,8 +338,8 @@ func addOutcomes(all []*logWorker) map[Outcome]*OutcomeCount {
 		sum.add(w.outcomes)
 	}
 	pool.Wait()
-	out := own[0]
-	for _, more := range append(own[1:], sum.named(len(sum))) {
+	out := byEntry[0]
+	for _, more := range append(byEntry[1:], sum.named(len(sum))) {
 		out = addNamed(out, more)
 	}
 	return out

@@ -81,15 +81,15 @@ var rulebooks = map[string]string{
 	"of texts that copy":           "reply r on /old /a.txt with 200 text {agent}{query.q}\n",
 	"of error texts that copy":     "error e for 404 text {referrer}{agent}\n",
 	"of queries":                   "redirect q when query.x present to /a.txt as 301\nlimit l url 60B\n",
-	"of entries alike":             alike + "header h when client 192.0.2.9 set X-A b\n",
+	"of entries alike":             interchangeable + "header h when client 192.0.2.9 set X-A b\n",
 	"of entries alike to the last": "access a when client 192.0.2.1 refuse\naccess b when client 192.0.2.200 refuse\n",
-	"of alike clients and agents":  "include bots.kibitz\n" + alike + "error e for 404 show /errors/404.html\nreply days when time after 2026-10-10 with 503\n",
+	"of alike clients and agents":  "include bots.kibitz\n" + interchangeable + "error e for 404 show /errors/404.html\nreply days when time after 2026-10-10 with 503\n",
 	"that copies much":             "header h for 404 set X-Much " + strings.Repeat("{agent}", 80) + "\n",
 	"that copies":                  "error e for 404 show /errors/404.html fill on\nheader h set X-Client {client}\nreply t on /a.txt with 200 text {agent}\n",
 }
 
 // alike are entries of which each has clients of its own, and some have each other's.
-const alike = `
+const interchangeable = `
 access a when client 192.0.2.1 refuse 404
 access b when client 192.0.2.7 2001:db8::/32 refuse 404
 access c when client 192.0.2.8/30 refuse 404
@@ -120,15 +120,15 @@ func sized(n int) int {
 	return n
 }
 
-// The fast road must count what the slow one does, however many work on it.
-func TestTheFastRoadAgreesWithTheSlowOne(t *testing.T) {
+// The fast path must count what the slow one does, however many work on it.
+func TestTheFastPathAgreesWithTheSlowOne(t *testing.T) {
 	for name, rules := range rulebooks {
 		t.Run(name, func(t *testing.T) { bothRoads(t, rules, access(sized(9000)), Choice{}, 1, 2, 7) })
 		for i, choice := range choices {
 			t.Run(fmt.Sprint(name, ", choice ", i), func(t *testing.T) { bothRoads(t, rules, access(sized(2000)), choice, 1, 2) })
 		}
 	}
-	t.Run("more than is kept", func(t *testing.T) { bothRoads(t, rulebooks["of entries alike"], access(3*maxOwn), Choice{}, 1) })
+	t.Run("more than is kept", func(t *testing.T) { bothRoads(t, rulebooks["of entries alike"], access(3*maxEntryLines), Choice{}, 1) })
 	r := rand.New(rand.NewSource(8))
 	for i := range sized(60) {
 		var rules strings.Builder
@@ -303,7 +303,7 @@ func jsonAccess(n int) string {
 	return b.String()
 }
 
-func TestTheFastRoadAgreesOfAllFormats(t *testing.T) {
+func TestTheFastPathAgreesOfAllFormats(t *testing.T) {
 	for name, rules := range rulebooks {
 		t.Run(name, func(t *testing.T) {
 			bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(sized(6000)), Choice{}, 1, 2, 7)
@@ -341,7 +341,7 @@ func TestMoreAddressesThanAreRemembered(t *testing.T) {
 		}
 		fmt.Fprintf(&text, "192.0.2.%d - - [10/Oct/2026:13:55:36 +0000] \"GET %s HTTP/1.1\" %d 1 \"https://s.example/\" \"reader\"\n", r.Intn(250), path, []int{200, 200, 200, 404, 500, 301}[min(r.Intn(400), 5)])
 	}
-	bothRoads(t, "fallback often in /often/ to /index.html\nreply rest in / with 200 text a\n"+alike, text.String(), Choice{}, 1, 2)
+	bothRoads(t, "fallback often in /often/ to /index.html\nreply rest in / with 200 text a\n"+interchangeable, text.String(), Choice{}, 1, 2)
 }
 
 // Chunks must cut a log only at line ends, wherever lines end.
@@ -677,7 +677,7 @@ func FuzzRoads(f *testing.F) {
 			t.Fatal(err)
 		}
 		if got, want := savedForm(t, fast), savedForm(t, slow); got != want {
-			t.Fatalf("%sthe fast road:\n%s\nslowly:\n%s", rulebooks[books[uint(book)%uint(len(books))]], got, want)
+			t.Fatalf("%sthe fast path:\n%s\nslowly:\n%s", rulebooks[books[uint(book)%uint(len(books))]], got, want)
 		}
 	})
 }

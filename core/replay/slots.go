@@ -1,7 +1,6 @@
 package replay
 
-// What a worker of the fast road remembers of the requests that it has met: how often
-// each came, and what was recorded of it.
+// The table of memoized answers of one worker, with the counts of the lines that had them.
 
 import (
 	"hash/maphash"
@@ -9,30 +8,30 @@ import (
 	"slices"
 )
 
-// A slot is a request that has been predicted, and how often it came since. It fills two
-// lines of the processor's cache, which are read together, and has no pointers, so that
-// many of them cost the garbage collector nothing.
+// A slot holds one memoized answer under its key, and counts the lines that had this key. It
+// fills two cache lines, which are fetched together, and has no pointers, so that the garbage
+// collector does not scan the table.
 type slot struct {
 	class    uint32
 	sum      uint32    // its number
 	rare     uint32    // its number; 0 for none
-	last     uint32    // when it came last, in seconds since 1970
-	counts   [2]uint32 // of the statuses that were recorded
+	last     uint32    // time of the last line, in seconds since 1970
+	counts   [2]uint32 // of lines by recorded status
 	statuses [2]uint16
 	look     look
-	timed    bool  // an entry decides, whose last use is wanted
-	own      bool  // each line's own entry decides, and is counted by itself
-	left     bool  // not all lines are counted
-	length   uint8 // of the key; 0 for one that is too long to be kept here
+	timed    bool  // an entry decides, and the time of its last use is reported
+	byEntry  bool  // lines are counted for their own entries (entryLine)
+	filtered bool  // -only does not select all lines: each is looked at
+	length   uint8 // of the key; 0 for one that is too long to fit here, and stands in rare
 	key      [95]byte
 }
 
-// rare is what few slots have.
+// rare is what few slots need.
 type rare struct {
 	key     string        // method and target, where they are long
 	more    []statusCount // of further recorded statuses
 	from    Pages         // of a missing address
-	address string        // where each line's own entry decides
+	address string        // for entry lines
 }
 
 // A statusCount is how often a status was recorded.
@@ -41,10 +40,11 @@ type statusCount struct {
 	n      int64
 }
 
-// slots is a table of the requests met of late. A number tells a slot, from 1 on.
+// slots is a hash table with open addressing: index has, by hash, sixteen bits of the hash and
+// the number of a slot, from 1 on.
 type slots struct {
 	seed  maphash.Seed
-	index []uint32 // by hash: sixteen bits of it, and the number of a slot; 0 is free
+	index []uint32 // 0: free
 	all   []slot   // the first is none
 	rare  []rare   // likewise
 }

@@ -96,10 +96,10 @@ const maxUnmet = 10_000
 func (t *Tally) Add(r *Result) {
 	s := r.sum()
 	t.Requests++
-	came := t.countOf(outcomeOf(s.status, s.cause, s.by))
-	came.N++
+	outcome := t.countOf(outcomeOf(s.status, s.cause, s.by))
+	outcome.N++
 	if at := r.Item.Request.Time; s.by != nil && !at.IsZero() && at.Unix() <= math.MaxUint32 { // later than 2106 is no time of a log
-		came.Last = max(came.Last, at.Unix())
+		outcome.Last = max(outcome.Last, at.Unix())
 	}
 	t.countBytes(&s, 1)
 	if s.look != lookNone {
@@ -110,7 +110,7 @@ func (t *Tally) Add(r *Result) {
 		t.look(s.look, r.target(), 1, from)
 	}
 	if r.Item.Recorded != 0 {
-		recorded := came.recorded(r.Item.Recorded, s.differs(r.Item.Recorded))
+		recorded := outcome.recorded(r.Item.Recorded, s.differs(r.Item.Recorded))
 		recorded.N++
 		if recorded.Differs != nil {
 			recorded.Differs.Add(r.target())

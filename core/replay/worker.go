@@ -1,7 +1,17 @@
 package replay
 
-// A worker of the fast road for logs: it parses lines, looks up what has been
-// predicted for requests like theirs, and counts.
+// A worker of the fast path for logs: it parses lines, looks their answers up in a table of
+// memoized ones, and counts.
+//
+// The memo key of a line is its method and target, and its class: what tests can tell of its
+// client, agent, referrer and time (class.go). With the rulebook
+//
+//	access bots when agent *bot* refuse
+//
+// all lines that ask GET /fares/ have one of two keys, since their agents either match or do
+// not. The first line of each key is predicted, as a sample of its class; the others are
+// counted with it. The simpler way, to predict every line, takes a microsecond or two for
+// each, and parsing one takes a tenth of that.
 
 import (
 	"bytes"
@@ -20,34 +30,34 @@ import (
 	"kibitz/core/site"
 )
 
-// counted is a sum, and what the slots that were folded have counted of it.
+// counted is a sum, and how many requests of it the slots had that were folded into the tally.
 type counted struct {
 	sum
-	n    int64
-	came *OutcomeCount // of its outcome; nil where each line has its own
-	next uint32        // the number of another with the same hint; 0 for none
+	n       int64
+	outcome *OutcomeCount // where it is counted; nil where each line is counted for its own entry
+	next    uint32        // the number of another with the same hint; 0 for none
 }
 
-// ownLine is a line that an entry of its own decided, where others like it decide for
-// others.
-type ownLine struct {
+// An entryLine is a line of a class whose lines different, interchangeable entries decide
+// (engine.Class): it is counted for its own entry, later.
+type entryLine struct {
 	address string
-	by      uint32 // as in an engine.Class
+	by      uint32 // its entry, as in an engine.Class
 	sum     uint32 // its number
 	status  int32
 	at      uint32
 }
 
-const maxOwn = 1 << 14
+const maxEntryLines = 1 << 14
 
-// A sumHint is what sums are found by: few of them differ in nothing of this.
+// A sumHint is the hash key of sums: few differ in nothing of this, and those are compared.
 type sumHint struct {
 	by   *rulebook.Rule
 	file *site.Node
 	size int64
 }
 
-// outcomeKey is what an outcome is made of.
+// outcomeKey is an Outcome without its texts, which is quicker to look up.
 type outcomeKey struct {
 	status int
 	cause  engine.Cause
@@ -67,42 +77,42 @@ func (counts outcomeCounts) of(s *sum, by *rulebook.Rule) *OutcomeCount {
 	return c
 }
 
-// logWorker is one worker's part of a replay.
+// logWorker is one worker's part of a replay. It is for one goroutine.
 type logWorker struct {
-	request  request.Request // the one at hand, and the answer to it
-	response engine.Response
-	visit    *browser.Visit // that it begins; nil where nothing needs it
-	options  Options
-	since    uint32 // in seconds since 1970; 0 for no bound
-	until    uint32
-	long     int64    // what stands behind the status may have no more, or is too large a header
-	differs  bool     // requests are meant that were answered otherwise
-	named    []string // and those that entries of these names decide
-	engine   *engine.Engine
-	name     string
-	base     request.Address
-	origin   string // of base
-	basis    *basis
-	class    *classifier
-	classes  bool // the rulebook looks at more than the target
-	tally    *Tally
-	slots    slots
-	sums     []counted          // the first is none
-	hints    map[sumHint]uint32 // their numbers
-	outcomes outcomeCounts
-	own      []ownLine           // yet to be counted
-	read     [together]list.Line // those that wait to be counted
-	waiting  [together]met
-	classed  [together]engine.Class
-	waits    int
-	likes    [maxLikes]like
-	line     like
-	touched  uint32 // keeps the look ahead from being left out
-	clock    list.Clock
-	form     form // of the chunk at hand
-	counts   list.Counts
-	lines    map[int]int // by chunk
-	skips    []placedSkip
+	request    request.Request // the one at hand, and the answer to it
+	response   engine.Response
+	visit      *browser.Visit // that it begins; nil where nothing needs it
+	options    Options
+	since      uint32 // in seconds since 1970; 0 for no bound
+	until      uint32
+	long       int64    // a line with more bytes behind its status may exceed a limit of headers
+	differs    bool     // -only differs: requests count whose recorded status is another
+	named      []string // -only: and those that entries of these names decide
+	engine     *engine.Engine
+	name       string
+	base       request.Address
+	origin     string // of base
+	basis      *basis
+	class      *classifier
+	classes    bool // the rulebook looks at more than the target
+	tally      *Tally
+	slots      slots
+	sums       []counted          // the first is none
+	hints      map[sumHint]uint32 // their numbers
+	outcomes   outcomeCounts
+	entryLines []entryLine         // not counted yet
+	read       [together]list.Line // the batch of lines that are looked up together
+	waiting    [together]pending
+	classed    [together]engine.Class
+	waits      int
+	samples    [maxSamples]sample
+	line       sample
+	touched    uint32 // keeps the compiler from removing the prefetch
+	clock      list.Clock
+	form       form // of the chunk at hand
+	counts     list.Counts
+	lines      map[int]int // by chunk
+	skips      []placedSkip
 }
 
 // A short log needs little room for slots.
@@ -161,8 +171,8 @@ func (w *logWorker) chunk(c chunk) {
 	w.counts.Lines += number
 }
 
-// skip counts a line that could not be read, and keeps the ten first of them;
-// chunks come in no order.
+// skip counts a line that could not be read, and keeps the ten first of them:
+// chunks are read in no particular order.
 func (w *logWorker) skip(chunk, line int, problem error) {
 	w.counts.Skipped++
 	if len(w.skips) == keptSkips && chunk > w.skips[keptSkips-1].chunk {
@@ -175,22 +185,22 @@ func (w *logWorker) skip(chunk, line int, problem error) {
 
 var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
 
-// A met is a line that has been parsed, and is yet to be counted.
-type met struct {
-	hash  uint64
-	query bool // its query counts
-	alone bool // no other is surely like it
-	slot  uint32
-	chunk int
-	line  int
+// A pending line has been parsed, and is not counted yet.
+type pending struct {
+	hash       uint64
+	query      bool // its memo key has its query
+	unmemoized bool // its answer must not be memoized
+	slot       uint32
+	chunk      int
+	line       int
 }
 
-// together is how many lines are looked up at once: while one of them waits for
-// memory, so do the others.
+// together is how many lines are looked up in one batch: the processor fetches their slots
+// from memory at the same time.
 const together = 64
 
-// spread makes hashes of neighbouring classes differ in all bits (2⁶⁴ divided by
-// the golden ratio).
+// spread makes hashes of consecutive numbers differ in all bits (Fibonacci hashing: 2⁶⁴
+// divided by the golden ratio).
 const spread = 0x9E3779B97F4A7C15
 
 // meet parses a line; the error says why it could not.
@@ -223,15 +233,15 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	target := l.Target()
 	m.query = w.basis.Query || int64(len(target)) > w.basis.URL || target[0] != '/'
 	m.hash, m.chunk, m.line = w.slots.hash(l.Asked(m.query)), chunk, number
-	m.alone = target[0] != '/' || // it names its host, and may be of another site
-		l.Behind() > w.long || w.basis.Header && !l.Plain(engine.PlainText) // its values may spoil a header, or are too long
+	m.unmemoized = target[0] != '/' || // absolute form (RFC 9112, 3.2.2): it may be of another site
+		l.Behind() > w.long || w.basis.Header && !l.Plain(engine.PlainText) // a header that copies a value of this line may be invalid
 	if w.waits++; w.waits == together {
 		w.count()
 	}
 	return nil
 }
 
-// countItem counts a request that a Line cannot tell.
+// countItem counts a request that is read as an item: a Line cannot hold all of it.
 func (w *logWorker) countItem(item *list.Item) {
 	w.counts.Requests++
 	from := fromPage(item)
@@ -242,7 +252,7 @@ func (w *logWorker) countItem(item *list.Item) {
 	}
 }
 
-// count counts the lines that wait.
+// count counts the batch.
 func (w *logWorker) count() {
 	waiting := w.waiting[:w.waits]
 	w.waits = 0
@@ -252,7 +262,7 @@ func (w *logWorker) count() {
 			waiting[i].hash += uint64(w.classed[i].ID) * spread
 		}
 	}
-	for i := range waiting { // all slots are fetched at once
+	for i := range waiting { // prefetch all slots
 		m := &waiting[i]
 		m.slot = w.slots.guess(m.hash)
 		s := &w.slots.all[m.slot]
@@ -264,12 +274,12 @@ func (w *logWorker) count() {
 }
 
 // countLine counts a line.
-func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
+func (w *logWorker) countLine(m *pending, l *list.Line, of *engine.Class) {
 	if w.since|w.until > 0 && !w.spans(l) {
 		w.pass(m, l)
 		return
 	}
-	if !m.alone {
+	if !m.unmemoized {
 		key := l.Asked(m.query)
 		if int(m.slot) < len(w.slots.all) {
 			if s := &w.slots.all[m.slot]; w.slots.is(s, key, of.ID) {
@@ -285,9 +295,9 @@ func (w *logWorker) countLine(m *met, l *list.Line, of *engine.Class) {
 	w.countNew(m, l, of)
 }
 
-// countNew counts a line that is like none which has a slot.
-func (w *logWorker) countNew(m *met, l *list.Line, of *engine.Class) {
-	number, copied, err := w.predict(l, *of, m.alone)
+// countNew predicts a line whose memo key is not in the table.
+func (w *logWorker) countNew(m *pending, l *list.Line, of *engine.Class) {
+	number, copied, err := w.predict(l, *of, m.unmemoized)
 	if err != nil {
 		w.skip(m.chunk, m.line, err)
 		return
@@ -296,12 +306,12 @@ func (w *logWorker) countNew(m *met, l *list.Line, of *engine.Class) {
 		w.foldSlots()
 	}
 	s, sum := w.slots.add(l.Asked(m.query), of.ID), &w.sums[number]
-	s.sum, s.look, s.timed, s.own = number, sum.look, sum.by != nil, sum.came == nil
-	if s.own {
+	s.sum, s.look, s.timed, s.byEntry = number, sum.look, sum.by != nil, sum.outcome == nil
+	if s.byEntry {
 		w.slots.rareOf(s).address = w.target(s)
 	}
-	s.left = !w.meant(s.own)
-	if copied || m.alone {
+	s.filtered = !w.meant(s.byEntry)
+	if copied || m.unmemoized {
 		w.countIn(s, l, of)
 		w.foldSlot(s)
 		w.slots.drop()
@@ -314,15 +324,15 @@ func (w *logWorker) countNew(m *met, l *list.Line, of *engine.Class) {
 // countIn counts a line in a slot.
 func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 	w.counts.Requests++
-	if s.left && !w.meansLine(s, l, of) {
+	if s.filtered && !w.meansLine(s, l, of) {
 		return
 	}
 	w.slots.record(s, l.Status)
 	switch {
 	case s.timed:
 		s.last = max(s.last, w.clock.At(l))
-	case s.own:
-		w.countLater(ownLine{w.slots.rareOf(s).address, of.Own, s.sum, int32(l.Status), w.clock.At(l)})
+	case s.byEntry:
+		w.countLater(entryLine{w.slots.rareOf(s).address, of.Entry, s.sum, int32(l.Status), w.clock.At(l)})
 	}
 	if s.look == lookMissing {
 		if l.Tail(); len(l.Referrer()) > 0 { // the page that it came from
@@ -331,7 +341,7 @@ func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 	}
 }
 
-// spans reports whether a line is of the time that is meant.
+// spans reports whether a line is within -since and -until.
 func (w *logWorker) spans(l *list.Line) bool {
 	at := w.clock.At(l)
 	if at == 0 || !l.Whole() {
@@ -340,8 +350,8 @@ func (w *logWorker) spans(l *list.Line) bool {
 	return at >= w.since && (w.until == 0 || at < w.until)
 }
 
-// pass counts a line that is not meant.
-func (w *logWorker) pass(m *met, l *list.Line) {
+// pass counts a line outside of -since and -until: it is read, and no more.
+func (w *logWorker) pass(m *pending, l *list.Line) {
 	if _, err := list.TargetAddress(string(l.Target()), w.base); err != nil {
 		w.skip(m.chunk, m.line, err)
 		return
@@ -349,8 +359,8 @@ func (w *logWorker) pass(m *met, l *list.Line) {
 	w.counts.Requests++
 }
 
-// meant reports whether all lines that have the answer at hand are meant, whatever was
-// recorded of them; own: each line's own entry decides.
+// meant reports whether -only selects all lines with the answer at hand, whatever status was
+// recorded. byEntry: each line is decided by its own entry.
 func (w *logWorker) meant(own bool) bool {
 	if w.options.Only == nil {
 		return true
@@ -362,63 +372,63 @@ func (w *logWorker) meant(own bool) bool {
 	return w.options.Of(&r)
 }
 
-// meansLine reports whether a line is meant, though not all are that have its answer.
+// meansLine reports whether -only selects a line, where it does not select all lines of its
+// slot.
 func (w *logWorker) meansLine(s *slot, l *list.Line, of *engine.Class) bool {
 	if w.differs && l.Status != 0 && w.sums[s.sum].differs(l.Status) {
 		return true
 	}
-	return s.own && slices.ContainsFunc(w.named, w.entry(of.Own).IsCalled)
+	return s.byEntry && slices.ContainsFunc(w.named, w.entry(of.Entry).IsCalled)
 }
 
-// countLater keeps a line that an entry of its own decided, until there are many.
-func (w *logWorker) countLater(l ownLine) {
-	if w.own == nil {
-		w.own = make([]ownLine, 0, maxOwn)
+// countLater collects lines to be counted by their own entries.
+func (w *logWorker) countLater(l entryLine) {
+	if w.entryLines == nil {
+		w.entryLines = make([]entryLine, 0, maxEntryLines)
 	}
-	if w.own = append(w.own, l); len(w.own) == maxOwn {
-		w.countOwn(w.outcomes, share{0, 1})
-		w.own = w.own[:0]
+	if w.entryLines = append(w.entryLines, l); len(w.entryLines) == maxEntryLines {
+		w.countByEntry(w.outcomes, share{0, 1})
+		w.entryLines = w.entryLines[:0]
 	}
 }
 
-// A like is what the rulebook looks at in a request, beside its target: requests of one
-// class have the same answers.
-type like struct {
+// A sample is a request that stands for its class.
+type sample struct {
 	engine.Class
 	client  netip.Addr
 	time    time.Time
 	headers []request.Header
 }
 
-// of reads the line's own.
-func (k *like) of(l *list.Line, class engine.Class) {
-	*k = like{Class: class, client: l.ClientAddr(), time: l.At(), headers: l.Headers(k.headers[:0])}
+// of takes the values of a line.
+func (k *sample) of(l *list.Line, class engine.Class) {
+	*k = sample{Class: class, client: l.ClientAddr(), time: l.At(), headers: l.Headers(k.headers[:0])}
 }
 
-// maxLikes bounds the classes whose last request is remembered: what it has is at hand
-// then, and what the engine looks up for it, too.
-const maxLikes = 1 << 8
+// maxSamples bounds how many classes keep a sample. Predicting the same sample for many
+// targets is quicker: its values are in the cache, and so are the engine's look-ups of them.
+const maxSamples = 1 << 8
 
-// predict answers a line's request, without what no tally counts, and reports whether the
-// answer copies what the request says.
-func (w *logWorker) predict(l *list.Line, class engine.Class, alone bool) (sum uint32, copied bool, err error) {
+// predict predicts the answer to a line, or to the sample of its class, and reports whether
+// an entry copied a value of the request, so that the answer must not be memoized.
+func (w *logWorker) predict(l *list.Line, class engine.Class, unmemoized bool) (sum uint32, copied bool, err error) {
 	address, err := list.TargetAddress(string(l.Target()), w.base)
 	if err != nil {
 		return 0, false, err
 	}
-	ask := func(k *like) {
+	ask := func(k *sample) {
 		w.request = request.Request{Method: verb(l.Method()), Address: address, Client: k.client, Time: k.time, Headers: append(w.request.Headers[:0], k.headers...)}
 		w.options.complete(&w.request)
-		sum, copied = w.answer(k.Own)
+		sum, copied = w.answer(k.Entry)
 	}
-	like := &w.line
-	if !w.basis.Copies && !alone {
-		like = &w.likes[class.ID%maxLikes]
+	sample := &w.line
+	if !w.basis.Copies && !unmemoized {
+		sample = &w.samples[class.ID%maxSamples]
 	}
-	if like == &w.line || like.ID != class.ID {
-		like.of(l, class)
+	if sample == &w.line || sample.ID != class.ID {
+		sample.of(l, class)
 	}
-	ask(like)
+	ask(sample)
 	return sum, copied, nil
 }
 
@@ -435,8 +445,8 @@ func verb(b []byte) string {
 	return string(b)
 }
 
-// answer predicts for the worker's request. It gives the number of the sum:
-// where the entry of its own decides, that of all entries that are alike.
+// answer predicts for the worker's request, and gives the number of its sum: one for all
+// interchangeable entries, where one of them decides.
 func (w *logWorker) answer(own uint32) (number uint32, copied bool) {
 	w.engine.Outcome(&w.request, &w.response)
 	copied = w.response.Copied()
@@ -446,60 +456,60 @@ func (w *logWorker) answer(own uint32) (number uint32, copied bool) {
 		copied = slices.ContainsFunc(w.visit.Hops, func(h browser.Hop) bool { return h.Response.Copied() }) || w.basis.Tests(referrer) && w.visit.Crosses()
 	}
 	s := sumOf(&w.response, w.visit)
-	alike := own > 0 && s.by == w.entry(own)
-	if alike {
+	interchangeable := own > 0 && s.by == w.entry(own)
+	if interchangeable {
 		s.by = nil
 	}
-	return w.number(s, w.response.File, alike), copied
+	return w.number(s, w.response.File, interchangeable), copied
 }
 
-// entry gives the entry that a class has of its own.
+// entry gives the entry that a class names.
 func (w *logWorker) entry(own uint32) *rulebook.Rule { return w.engine.Book.Rules[own-1] }
 
-// number gives the number of a sum; own: that of lines which each have an outcome of
-// their own.
-func (w *logWorker) number(s sum, file *site.Node, own bool) uint32 {
+// number gives the number of a sum; byEntry: of one whose lines are counted for their own
+// entries.
+func (w *logWorker) number(s sum, file *site.Node, byEntry bool) uint32 {
 	hint := sumHint{s.by, file, s.size}
 	first := w.hints[hint]
 	for n := first; n > 0; n = w.sums[n].next {
-		if c := &w.sums[n]; c.sum == s && (c.came == nil) == own {
+		if c := &w.sums[n]; c.sum == s && (c.outcome == nil) == byEntry {
 			return n
 		}
 	}
 	c := counted{sum: s, next: first}
-	if !own {
-		c.came = w.outcomes.of(&s, s.by)
+	if !byEntry {
+		c.outcome = w.outcomes.of(&s, s.by)
 	}
 	number := uint32(len(w.sums))
 	w.hints[hint], w.sums = number, append(roomy(w.sums), c)
 	return number
 }
 
-// countOwn counts the lines that entries of their own decided, those of a share, one
-// entry after the other.
-func (w *logWorker) countOwn(outcomes outcomeCounts, mine share) {
-	if len(w.own) == 0 {
+// countByEntry counts the collected lines of a share of the entries, one entry after the
+// other.
+func (w *logWorker) countByEntry(outcomes outcomeCounts, mine share) {
+	if len(w.entryLines) == 0 {
 		return
 	}
-	last, before := make([]uint32, len(w.engine.Book.Rules)/mine.of+1), make([]uint32, len(w.own)) // the numbers of lines, from 1 on
-	for i := range w.own {
-		if by := w.own[i].by; mine.has(by) {
+	last, before := make([]uint32, len(w.engine.Book.Rules)/mine.of+1), make([]uint32, len(w.entryLines)) // the numbers of lines, from 1 on
+	for i := range w.entryLines {
+		if by := w.entryLines[i].by; mine.has(by) {
 			last[by/uint32(mine.of)], before[i] = uint32(i)+1, last[by/uint32(mine.of)]
 		}
 	}
 	for _, at := range last {
-		var came *OutcomeCount
+		var outcome *OutcomeCount
 		for ; at > 0; at = before[at-1] {
-			l := &w.own[at-1]
-			if came == nil {
-				came = outcomes.of(&w.sums[l.sum].sum, w.entry(l.by))
+			l := &w.entryLines[at-1]
+			if outcome == nil {
+				outcome = outcomes.of(&w.sums[l.sum].sum, w.entry(l.by))
 			}
-			came.N++
-			came.Last = max(came.Last, int64(l.at))
+			outcome.N++
+			outcome.Last = max(outcome.Last, int64(l.at))
 			if l.status == 0 {
 				continue
 			}
-			r := came.recorded(int(l.status), w.sums[l.sum].differs(int(l.status)))
+			r := outcome.recorded(int(l.status), w.sums[l.sum].differs(int(l.status)))
 			r.N++
 			if r.Differs != nil {
 				r.Differs.Add(l.address)
@@ -529,7 +539,8 @@ func (w *logWorker) target(s *slot) string {
 	return withMethod(&request.Request{Method: verb(method)}, address)
 }
 
-// fold adds what has been counted to the tally, at the end, but for its own lines.
+// fold adds what has been counted to the tally, at the end, but for the lines that are
+// counted by their entries.
 func (w *logWorker) fold() {
 	w.foldSlots()
 	for i := range w.sums[1:] {
@@ -539,13 +550,13 @@ func (w *logWorker) fold() {
 		}
 		w.tally.Requests += c.n
 		w.tally.countBytes(&c.sum, c.n)
-		if c.came != nil {
-			c.came.N += c.n
+		if c.outcome != nil {
+			c.outcome.N += c.n
 		}
 	}
 }
 
-// foldSlots adds up what the slots have counted, and clears them.
+// foldSlots adds what the slots have counted to the sums, and empties the table.
 func (w *logWorker) foldSlots() {
 	for i := 1; i < len(w.slots.all); i++ {
 		w.foldSlot(&w.slots.all[i])
@@ -566,10 +577,10 @@ func (w *logWorker) foldSlot(s *slot) {
 		if n == 0 {
 			return
 		}
-		if all += n; status == 0 || s.own { // the log does not know, or countOwn does
+		if all += n; status == 0 || s.byEntry { // the log does not tell it, or countByEntry counts it
 			return
 		}
-		r := of.came.recorded(status, of.differs(status))
+		r := of.outcome.recorded(status, of.differs(status))
 		r.N += n
 		if r.Differs != nil {
 			r.Differs.add(target(), n, nil)
@@ -582,12 +593,12 @@ func (w *logWorker) foldSlot(s *slot) {
 	for _, more := range rare.more {
 		record(more.status, more.n)
 	}
-	if all == 0 { // none was meant
+	if all == 0 { // -only selects none of them
 		return
 	}
 	of.n += all
-	if !s.own {
-		of.came.Last = max(of.came.Last, int64(s.last))
+	if !s.byEntry {
+		of.outcome.Last = max(of.outcome.Last, int64(s.last))
 	}
 	if s.look != lookNone {
 		w.tally.look(s.look, target(), all, rare.from)

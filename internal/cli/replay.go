@@ -433,7 +433,7 @@ func (r *run) watchInterrupt(stop *atomic.Bool) (done func()) {
 	}
 }
 
-// replayList replays one list: an access log on the fast road, if only its sums
+// replayList replays one list: an access log on the fast path, if only its sums
 // are wanted.
 func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *atomic.Bool, show func(*replay.Result)) (*replay.Tally, error) {
 	in, err := r.open(name)

@@ -1,21 +1,20 @@
 package engine
 
-// Entries that are alike: lists of networks are often written as one entry each. To
-// which of them a client comes makes no difference to an answer, but for the name of
-// the entry.
+// Interchangeable entries: blocklists are often written as one entry for each network. Which
+// of them takes a client makes no difference to the answer, but for the name of the entry.
 
 import "kibitz/core/rulebook"
 
-// findAlike gives one number to the classes of clients that come to one of several
-// entries in a row that are alike, and to no other.
-func (s *siteEngine) findAlike(clients *clients) {
-	number := make([]uint32, len(s.entries)) // for each entry; 0 for those without their like
+// groupInterchangeable gives one number to all classes of clients that exactly one entry
+// takes, of several interchangeable ones in a row.
+func (s *siteEngine) groupInterchangeable(clients *clients) {
+	number := make([]uint32, len(s.entries)) // for each entry; 0 for those that are not interchangeable with another
 	var before *entry
 	for _, e := range s.entries {
 		if e.group != groupReading {
 			continue
 		}
-		if before != nil && e.like(before) {
+		if before != nil && e.interchangeable(before) {
 			if number[before.pos] == 0 {
 				number[before.pos] = classIDs.Add(1)
 			}
@@ -30,9 +29,9 @@ func (s *siteEngine) findAlike(clients *clients) {
 	}
 }
 
-// like reports whether entries do the same to clients of networks, and test nothing
+// interchangeable reports whether entries do the same to clients of networks, and test nothing
 // else.
-func (e *entry) like(other *entry) bool {
+func (e *entry) interchangeable(other *entry) bool {
 	if !e.ofNetworks() || !other.ofNetworks() {
 		return false
 	}
