@@ -266,9 +266,6 @@ func Fold(path string) string {
 		for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
 			least = min(least, f)
 		}
-		if least < utf8.RuneSelf {
-			least = rune(lower(byte(least)))
-		}
 		b.WriteString(strings.ToLower(Spell(string(least))))
 		i += n
 	}

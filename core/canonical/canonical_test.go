@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"unicode"
 )
 
 func TestPath(t *testing.T) {
@@ -82,6 +83,21 @@ func TestFoldAndMarked(t *testing.T) {
 	for path, want := range map[string]string{"/a": "/a", "/%C3%A4": "/%C3%A4", "/%C3": "/%!C3", "/%2F%5C": "/%!2F%!5C", "/%C3%A4%FF%20": "/%C3%A4%!FF%20", "/%E2%82a": "/%!E2%!82a"} {
 		if got := Marked(path); got != want || Unmarked(got) != path {
 			t.Errorf("%s: %s, want %s", path, got, want)
+		}
+	}
+}
+
+// Two letters fold to the same if they differ in case alone, by Unicode's simple folding.
+func TestFoldIsThatOfUnicode(t *testing.T) {
+	for r := rune(' '); r < 0x3000; r++ {
+		folded := Fold("/" + Spell(string(r)))
+		for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
+			if other := Fold("/" + Spell(string(f))); other != folded {
+				t.Errorf("%q folds to %s, and %q to %s", r, folded, f, other)
+			}
+		}
+		if low := strings.ToLower(string(r)); r < 0x80 && folded != "/"+strings.ToLower(Spell(low)) {
+			t.Errorf("%q folds to %s", r, folded)
 		}
 	}
 }

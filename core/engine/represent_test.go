@@ -117,6 +117,7 @@ func TestEncodings(t *testing.T) {
 		{"/app.js|Accept-Encoding: identity", " Vary"},
 		{"/app.js|Accept-Encoding: identity;q=1, gzip;q=0.5", " Vary"},
 		{"/app.js|Accept-Encoding: identity;q=0, gzip;q=0.1", "gzip Vary 400"},
+		{"/app.js|Accept-Encoding: identity;q=0.5, gzip;q=0.5", "gzip Vary 400"},
 		{"/app.js|Accept-Encoding: identity;q=0", " Vary"}, // 12.5.3: sent as it is, never 406
 		{"/app.js|Accept-Encoding: br;q=0", " Vary"},
 		{"/app.js|Accept-Encoding: br;q=x", " Vary"},

@@ -83,6 +83,11 @@ func TestSetsAreWhatTheirPartsSay(t *testing.T) {
 				t.Fatalf("%s: %q: lazily %v, as an automaton %v, want %v", name, s, Matches(m, s), solid.Match(s), want)
 			}
 		}
+		for c := range 256 {
+			if s := "/a" + string([]byte{byte(c)}); strings.IndexByte(PathBytes, byte(c)) < 0 && solid.Match(s) {
+				t.Errorf("%s takes %q, which has a byte that no path has", name, s)
+			}
+		}
 		found, ok, err := Find(test.m(), PathBytes, 1000)
 		if err != nil || ok != (shortest >= 0) || ok && (len(found) > shortest || !Matches(m, found)) {
 			t.Errorf("%s: found %q %v %v, and the shortest has %d bytes", name, found, ok, err, shortest)

@@ -14,18 +14,41 @@ var write = flag.Bool("write", false, "write testdata/claims.txt anew")
 // What is claimed of each entry of the rulebooks of testdata, proved or only tried, is as
 // it was when it was last read by somebody: run with -write, and read what has changed.
 func TestClaims(t *testing.T) {
+	golden(t, "testdata/claims.txt", func(b *strings.Builder, report *Report) {
+		for _, c := range report.Claims {
+			if c.State != Found && c.Entries+c.Sites > 0 {
+				fmt.Fprintf(b, "  %-22s %-7s %d %s\n", c.Finding, c.State, c.Entries+c.Sites, strings.Join(c.Rules, " "))
+			}
+		}
+	})
+}
+
+// And so is the wording of what is found.
+func TestWording(t *testing.T) {
+	golden(t, "testdata/findings.txt", func(b *strings.Builder, report *Report) {
+		for _, f := range report.Findings {
+			fmt.Fprintf(b, "  %d %s", f.Place.Line, f.Name)
+			for _, r := range f.Rules {
+				fmt.Fprint(b, " ", r.Name)
+			}
+			if f.Request != nil {
+				fmt.Fprintf(b, "   %s %s", f.Request.Verb(), f.Request.Address)
+			}
+			fmt.Fprintf(b, "\n    %s\n    %s\n", f.Message, f.Advice)
+		}
+	})
+}
+
+// golden holds what is written of each rulebook of testdata against a file.
+func golden(t *testing.T, file string, say func(*strings.Builder, *Report)) {
+	t.Helper()
 	names, _ := filepath.Glob("testdata/*.kibitz")
 	var b strings.Builder
 	for _, name := range names {
 		_, e := engineOf(t, name)
 		fmt.Fprintln(&b, filepath.Base(name))
-		for _, c := range Check(e, 1).Claims {
-			if c.State != Found && c.Entries+c.Sites > 0 {
-				fmt.Fprintf(&b, "  %-22s %-7s %d %s\n", c.Finding, c.State, c.Entries+c.Sites, strings.Join(c.Rules, " "))
-			}
-		}
+		say(&b, Check(e, 1))
 	}
-	const file = "testdata/claims.txt"
 	if *write {
 		if err := os.WriteFile(file, []byte(b.String()), 0o644); err != nil {
 			t.Fatal(err)
@@ -38,7 +61,7 @@ func TestClaims(t *testing.T) {
 	was, is := strings.Split(string(want), "\n"), strings.Split(b.String(), "\n")
 	for i := range max(len(was), len(is)) {
 		if i >= len(was) || i >= len(is) || was[i] != is[i] {
-			t.Fatalf("from line %d on, %s is not what is claimed:\n%s", i+1, file, strings.Join(is[min(i, len(is)):], "\n"))
+			t.Fatalf("from line %d on, %s is not what is said:\n%s", i+1, file, strings.Join(is[min(i, len(is)):], "\n"))
 		}
 	}
 }

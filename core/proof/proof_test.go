@@ -41,7 +41,9 @@ func looseTree() *site.Tree {
 func readTable(name string) ([]byte, error) {
 	switch filepath.Base(name) {
 	case "chain.csv":
-		return []byte("/r,/fares/\n/r2,/prices\n/r3,/r2\n"), nil
+		return []byte("/r,/fares/\n/r2,/prices\n/r3,/r2\n/r4,/prices\n/r5,/prices\n"), nil
+	case "downgrade.csv":
+		return []byte("/d1,http://s.example/fares/\n/d2,http://s.example/\n/d3,/fares/\n"), nil
 	case "hosts.csv":
 		return []byte("/row,https://f.example/over\n/row2,https://c.example/fares/\n"), nil
 	}
@@ -91,6 +93,11 @@ func TestFindings(t *testing.T) {
 				got = append(got, fmt.Sprintf("%d %s", f.Place.Line, f.Name))
 				if f.Message == "" || f.Advice == "" {
 					t.Errorf("%s says nothing", f.Name)
+				}
+				for i, r := range f.Rules {
+					if slices.Contains(f.Rules[:i], r) {
+						t.Errorf("%s at line %d names %s twice", f.Name, f.Place.Line, r.Name)
+					}
 				}
 				if f.Request == nil {
 					t.Errorf("%s at line %d has no request that shows it", f.Name, f.Place.Line)

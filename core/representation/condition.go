@@ -86,9 +86,6 @@ func Range(field string, size int64) (first, last int64, ok bool) {
 	switch {
 	case from == "" && ok2: // the last bytes
 		first, last = max(0, size-last), size-1
-		if first == size {
-			first = math.MaxInt64
-		}
 	case !ok1 || to != "" && (!ok2 || last < first):
 		return 0, 0, false
 	case to == "" || last >= size:

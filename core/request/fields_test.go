@@ -35,6 +35,11 @@ func TestWeights(t *testing.T) {
 			break
 		}
 	}
+	for _, q := range Weighted("a;x=0.2;q") {
+		if q != 1 {
+			t.Errorf("a parameter of another name weighs %v", q)
+		}
+	}
 	var got []string
 	for name, q := range Weighted("DE-at , fr; q=0.5,,;q=1, *;x=1;q=0") {
 		got = append(got, fmt.Sprint(name, " ", q))

@@ -1,6 +1,7 @@
 package request
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -82,6 +83,20 @@ func TestResolve(t *testing.T) {
 		}
 		if err != nil || a.String() != test.want {
 			t.Errorf("%q: %s, %v; want %s", test.location, a, err, test.want)
+		}
+	}
+}
+
+func TestWhatIsAStatus(t *testing.T) {
+	for code := range 700 {
+		word := fmt.Sprintf("%03d", code)
+		if got, want := IsStatus(word), code >= 100 && code < 600; got != want {
+			t.Errorf("%s: %v", word, got)
+		}
+	}
+	for word, want := range map[string]bool{"1xx": true, "5xx": true, "0xx": false, "6xx": false, "4x": false, "4xxx": false, "40x": false, "4:0": false, "40/": false, "app": true, "files": true, "page": false, "": false} {
+		if got := IsStatus(word); got != want {
+			t.Errorf("%s: %v", word, got)
 		}
 	}
 }

@@ -118,6 +118,16 @@ func TestLongLinesAreCutAroundThePlace(t *testing.T) {
 	}
 }
 
+// A mistake in an example is at the word that it is in.
+func TestPlacesInExamples(t *testing.T) {
+	for example, col := range map[string]int{"/a =>": 18, "fares => 200": 13, "GET fares => 200": 17, "get /a => 200": 13, "/a => nonsense": 16} {
+		_, err := Read("t.kibitz", []byte("site s address https://s.example files public\nreply r on /r with 200\n    example "+example+"\n"), nil)
+		if want := fmt.Sprintf("t.kibitz:3:%d: ", col); err == nil || !strings.HasPrefix(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", example, err, want)
+		}
+	}
+}
+
 // What is marked is the word, whatever room its letters take.
 func TestMarksStandBelowWhatTheyMark(t *testing.T) {
 	for line, want := range map[string]string{"on /fares x": "          ^", "on /港/ x": "        ^", "on /e\u0301 x": "      ^"} {

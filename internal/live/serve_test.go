@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -364,5 +365,30 @@ func TestNamesOfThisMachine(t *testing.T) {
 		if got := isLocal(host); got != want {
 			t.Errorf("%s: %v, want %v", host, got, want)
 		}
+	}
+}
+
+// The certificate is for this machine, and for all names that the rulebook has.
+func TestTheCertificateNamesAllHosts(t *testing.T) {
+	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example hosts www.s.example *.boats.example fähre.example\nsite t address http://t.example\n"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	c, err := certificate(book, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	leaf, err := x509.ParseCertificate(c.Certificate[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	for host, want := range map[string]bool{"localhost": true, "127.0.0.1": true, "::1": true, "s.example": true, "www.s.example": true, "old.boats.example": true, "xn--fhre-loa.example": true, "t.example": true, "u.example": false, "127.0.0.2": false} {
+		if err := leaf.VerifyHostname(host); (err == nil) != want {
+			t.Errorf("%s: %v", host, err)
+		}
+	}
+	if leaf.NotBefore.After(now) || leaf.NotAfter.Before(now.AddDate(0, 0, 29)) {
+		t.Errorf("it is good from %s to %s", leaf.NotBefore, leaf.NotAfter)
 	}
 }
