@@ -9,6 +9,7 @@ require (
 	github.com/klauspost/compress v1.20.3
 	github.com/nlnwa/whatwg-url v0.6.2
 	github.com/rivo/uniseg v0.4.7
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.24.0

@@ -16,6 +16,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 // A served program is one that answers in the background.
@@ -288,4 +290,27 @@ func (l *lockedText) String() string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.text.String()
+}
+
+// What is written as SARIF is that by the published schema (OASIS, errata 01, without its
+// descriptions): of findings of all severities, and of a rulebook that cannot be read.
+func TestSARIFByItsSchema(t *testing.T) {
+	schema, err := jsonschema.NewCompiler().Compile("testdata/sarif-schema-2.1.0.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := ferries(t)
+	if err := os.WriteFile(filepath.Join(dir, "broken.kibitz"), []byte("site s addres x\nredirect on\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"site.kibitz", "before.kibitz", "broken.kibitz"} {
+		out, errs, _ := kibitz(t, dir, "", "check", name, "-as", "sarif")
+		document, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+		if err != nil {
+			t.Fatalf("%s: %v\n%s", name, err, errs)
+		}
+		if err := schema.Validate(document); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
 }
