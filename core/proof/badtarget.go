@@ -8,12 +8,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var badTarget = Kind{
-	Name: "bad-target", Severity: Error,
-	Summary: "some value makes the result invalid, and the visitor gets a 500",
-	Before:  "redirect branch on /office/:town          to https://{town}.saltmarsh-ferries.example/ as permanent      # and /office/a_b ?",
-	After:   "redirect branch on /office/:town([a-z]+)  to https://{town}.saltmarsh-ferries.example/ as permanent",
-	find:    findBadTargets,
+func init() {
+	register(7, Kind{
+		Name: "bad-target", Severity: Error,
+		Summary: "some value makes the result invalid, and the visitor gets a 500",
+		Before:  "redirect branch on /office/:town          to https://{town}.saltmarsh-ferries.example/ as permanent      # and /office/a_b ?",
+		After:   "redirect branch on /office/:town([a-z]+)  to https://{town}.saltmarsh-ferries.example/ as permanent",
+		find:    findBadTargets,
+	})
 }
 
 // nasty gives values that break out of where a rule's templates put them, if

@@ -9,12 +9,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var chain = Kind{
-	Name: "chain", Severity: Warning,
-	Summary: "a visit needs two redirects or more, where one would do",
-	Before:  "redirect prices on /prices    to /fares   as permanent      # the folder answers: /fares/",
-	After:   "redirect prices on /prices    to /fares/  as permanent",
-	find:    findChains,
+func init() {
+	register(11, Kind{
+		Name: "chain", Severity: Warning,
+		Summary: "a visit needs two redirects or more, where one would do",
+		Before:  "redirect prices on /prices    to /fares   as permanent      # the folder answers: /fares/",
+		After:   "redirect prices on /prices    to /fares/  as permanent",
+		find:    findChains,
+	})
 }
 
 const maxChainEdges = 32 // of one entry, at all schemes and hosts
@@ -56,7 +58,7 @@ func findChains(c *checker) {
 		hopsOf[h.rule] = append(hopsOf[h.rule], h)
 	}
 	for _, r := range rules {
-		v, state, why := g.chainFrom(r, hopsOf[r])
+		v, state, why := c.chainFrom(g, r, hopsOf[r])
 		c.note(state, r, why)
 		if v != nil {
 			c.add(chainFinding(v))
@@ -77,23 +79,23 @@ func findChains(c *checker) {
 }
 
 // chainFrom looks for a chain that begins with a rule at one of its hops.
-func (g *hops) chainFrom(r *rulebook.Rule, at []*hop) (v *browser.Visit, state, why string) {
+func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Visit, state, why string) {
 	begins := func(req *request.Request) bool {
-		g.tried++
-		visit := browser.Open(g, req)
+		c.tried++
+		visit := browser.Open(c, req)
 		if isChain(visit) && visit.Hops[0].Response.By == r {
 			v = visit
 		}
 		return v != nil
 	}
-	for _, req := range g.firstProbes(at[0].origin.space.site, r) {
+	for _, req := range c.firstProbes(at[0].origin.space.site, r) {
 		if begins(req) {
 			return v, Found, ""
 		}
 	}
 	state, edges := Proved, 0
 	for _, h := range at {
-		if edges += len(h.edges); edges > maxChainEdges*g.effort {
+		if edges += len(h.edges); edges > maxChainEdges*c.effort {
 			return nil, Tried, fmt.Sprintf("it may lead on in %d ways and more", edges)
 		}
 		for _, to := range h.edges {

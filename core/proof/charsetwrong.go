@@ -10,12 +10,14 @@ import (
 	"kibitz/core/site"
 )
 
-var charsetWrong = Kind{
-	Name: "charset-wrong", Severity: Note,
-	Summary: "a text is not UTF-8, and its charset is not said, or said wrongly",
-	Before:  "redirect old on /fares.php to /fares/ as permanent          # and /old/prices.txt is not UTF-8",
-	After:   "media old in /old/ charset windows-1252",
-	find:    findWrongCharsets,
+func init() {
+	register(30, Kind{
+		Name: "charset-wrong", Severity: Note,
+		Summary: "a text is not UTF-8, and its charset is not said, or said wrongly",
+		Before:  "redirect old on /fares.php to /fares/ as permanent          # and /old/prices.txt is not UTF-8",
+		After:   "media old in /old/ charset windows-1252",
+		find:    findWrongCharsets,
+	})
 }
 
 // maxTexts is how many files of a tree are looked into.

@@ -13,12 +13,14 @@ import (
 	"kibitz/core/site"
 )
 
-var compressUseless = Kind{
-	Name: "compress-useless", Severity: Warning,
-	Summary: "a compress entry has nothing to compress, or a stored sibling is older or larger than its file",
-	Before:  "compress pictures types image/png",
-	After:   "compress text types text/* image/svg+xml",
-	find:    findUselessCompression,
+func init() {
+	register(29, Kind{
+		Name: "compress-useless", Severity: Warning,
+		Summary: "a compress entry has nothing to compress, or a stored sibling is older or larger than its file",
+		Before:  "compress pictures types image/png",
+		After:   "compress text types text/* image/svg+xml",
+		find:    findUselessCompression,
+	})
 }
 
 func findUselessCompression(c *checker) {

@@ -14,12 +14,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var conflict = Kind{
-	Name: "conflict", Severity: Warning,
-	Summary: "two entries cross: each takes addresses that the other does not, and where both do, only their order decides",
-	Before:  "redirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?",
-	After:   "redirect both   on /docs/map    to /maps/docs         as permanent\nredirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent\n    accept conflict \"the entry above says what /docs/map is\"",
-	find:    func(c *checker) { findCrossings(c, true) },
+func init() {
+	register(9, Kind{
+		Name: "conflict", Severity: Warning,
+		Summary: "two entries cross: each takes addresses that the other does not, and where both do, only their order decides",
+		Before:  "redirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?",
+		After:   "redirect both   on /docs/map    to /maps/docs         as permanent\nredirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent\n    accept conflict \"the entry above says what /docs/map is\"",
+		find:    func(c *checker) { findCrossings(c, true) },
+	})
 }
 
 // The most that is looked at for one entry.

@@ -8,28 +8,30 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var downgrade = Kind{
-	Name: "downgrade", Severity: Warning,
-	Summary: "a redirect from https to http: what was private goes open over the wire",
-	Before:  "redirect boats in /boats/ to http://{host}/fleet/ as permanent",
-	After:   "redirect boats in /boats/ to /fleet/ as permanent",
-	find: func(c *checker) {
-		for _, r := range c.Book.Rules {
-			if r.Kind != rulebook.KindRedirect && r.Kind != rulebook.KindMoves {
-				continue
-			}
-			c.note(Proved, r, "")
-			if !mayDowngrade(r) {
-				continue
-			}
-			for _, s := range c.sitesOf(r) {
-				if c.downgrades(s, r) {
-					break
+func init() {
+	register(18, Kind{
+		Name: "downgrade", Severity: Warning,
+		Summary: "a redirect from https to http: what was private goes open over the wire",
+		Before:  "redirect boats in /boats/ to http://{host}/fleet/ as permanent",
+		After:   "redirect boats in /boats/ to /fleet/ as permanent",
+		find: func(c *checker) {
+			for _, r := range c.Book.Rules {
+				if r.Kind != rulebook.KindRedirect && r.Kind != rulebook.KindMoves {
+					continue
+				}
+				c.note(Proved, r, "")
+				if !mayDowngrade(r) {
+					continue
+				}
+				for _, s := range c.sitesOf(r) {
+					if c.downgrades(s, r) {
+						break
+					}
 				}
 			}
-		}
-		c.conclusions("none leads to http but from http")
-	},
+			c.conclusions("none leads to http but from http")
+		},
+	})
 }
 
 // mayDowngrade reports whether a target can be plain http.

@@ -6,37 +6,39 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var errorPageMissing = Kind{
-	Name: "error-page-missing", Severity: Warning,
-	Summary: "the page that an entry shows is not in the tree, so visitors see a plain line of text",
-	Before:  "error not-found for 404 show /errors/notfound.html             # the file is not-found.html",
-	After:   "error not-found for 404 show /errors/not-found.html",
-	find: func(c *checker) {
-		entries := 0
-		for _, s := range c.treeSites() {
-			for _, r := range s.Rules {
-				show := ""
-				switch a := r.Action.(type) {
-				case *rulebook.ErrorPage:
-					show = a.Body.Show
-				case *rulebook.Reply:
-					show = a.Body.Show
+func init() {
+	register(14, Kind{
+		Name: "error-page-missing", Severity: Warning,
+		Summary: "the page that an entry shows is not in the tree, so visitors see a plain line of text",
+		Before:  "error not-found for 404 show /errors/notfound.html             # the file is not-found.html",
+		After:   "error not-found for 404 show /errors/not-found.html",
+		find: func(c *checker) {
+			entries := 0
+			for _, s := range c.treeSites() {
+				for _, r := range s.Rules {
+					show := ""
+					switch a := r.Action.(type) {
+					case *rulebook.ErrorPage:
+						show = a.Body.Show
+					case *rulebook.Reply:
+						show = a.Body.Show
+					}
+					if show == "" {
+						continue
+					}
+					entries++
+					if n := c.Tree(s).Find(show); n != nil && !n.Folder {
+						continue
+					}
+					place, width := clause(r, "show")
+					req := c.plain(s)
+					req.Address.Path = show
+					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+						Message: fmt.Sprintf("The tree of %s has no file %s: visitors see a plain line of text in its place.", s.Name, show),
+						Advice:  "put the page there, or name the one that is"})
 				}
-				if show == "" {
-					continue
-				}
-				entries++
-				if n := c.Tree(s).Find(show); n != nil && !n.Folder {
-					continue
-				}
-				place, width := clause(r, "show")
-				req := c.plain(s)
-				req.Address.Path = show
-				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-					Message: fmt.Sprintf("The tree of %s has no file %s: visitors see a plain line of text in its place.", s.Name, show),
-					Advice:  "put the page there, or name the one that is"})
 			}
-		}
-		c.conclude(Proved, entries, "for the tree as it is")
-	},
+			c.conclude(Proved, entries, "for the tree as it is")
+		},
+	})
 }

@@ -7,32 +7,34 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var exampleFails = Kind{
-	Name: "example-fails", Severity: Error,
-	Summary: "an entry's own example does not hold",
-	Before:  "redirect old on /timetable/:season.php to /timetables/{season} as permanent\n    example /timetable/winter.php => 301 /timetables/winter/",
-	After:   "redirect old on /timetable/:season.php to /timetables/{season}/ as permanent\n    example /timetable/winter.php => 301 /timetables/winter/",
-	find: func(c *checker) {
-		entries := 0
-		for _, r := range c.Book.Rules {
-			if len(r.Examples) > 0 {
-				entries++
-			}
-			for _, ex := range r.Examples {
-				req, err := c.Book.ExampleRequest(r, &ex)
-				if err != nil {
-					continue // the rulebook was read with it, so this cannot be
+func init() {
+	register(8, Kind{
+		Name: "example-fails", Severity: Error,
+		Summary: "an entry's own example does not hold",
+		Before:  "redirect old on /timetable/:season.php to /timetables/{season} as permanent\n    example /timetable/winter.php => 301 /timetables/winter/",
+		After:   "redirect old on /timetable/:season.php to /timetables/{season}/ as permanent\n    example /timetable/winter.php => 301 /timetables/winter/",
+		find: func(c *checker) {
+			entries := 0
+			for _, r := range c.Book.Rules {
+				if len(r.Examples) > 0 {
+					entries++
 				}
-				c.tried++
-				unmet := browser.Unmet(&ex.Expects, browser.Open(c, req))
-				if len(unmet) == 0 {
-					continue
+				for _, ex := range r.Examples {
+					req, err := c.Book.ExampleRequest(r, &ex)
+					if err != nil {
+						continue // the rulebook was read with it, so this cannot be
+					}
+					c.tried++
+					unmet := browser.Unmet(&ex.Expects, browser.Open(c, req))
+					if len(unmet) == 0 {
+						continue
+					}
+					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: ex.Place, Width: ex.Width, Request: req,
+						Message: "The example does not hold: " + strings.Join(unmet, "; ") + ".",
+						Advice:  "correct the entry, or what the example expects"})
 				}
-				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: ex.Place, Width: ex.Width, Request: req,
-					Message: "The example does not hold: " + strings.Join(unmet, "; ") + ".",
-					Advice:  "correct the entry, or what the example expects"})
 			}
-		}
-		c.conclude(Proved, entries, "each example was run")
-	},
+			c.conclude(Proved, entries, "each example was run")
+		},
+	})
 }

@@ -13,38 +13,40 @@ import (
 	"kibitz/core/site"
 )
 
-var exposed = Kind{
-	Name: "exposed", Severity: Warning,
-	Summary: "backup files, keys, dumps or hidden folders can be fetched",
-	Before:  "site saltmarsh address https://saltmarsh-ferries.example files public      # public/fares.sql is a dump",
-	After:   "access leftovers on ~.*\\.(sql|bak|old|orig) refuse 404",
-	find: func(c *checker) {
-		c.looseFiles(func(kind string, files []*site.Node, s *rulebook.Site) {
-			var first *request.Request
-			count := 0
-			var by *rulebook.Rule
-			for _, n := range files {
-				req := c.plain(s)
-				req.Address.Path = n.Path
-				c.tried++
-				if resp := c.Predict(req); resp.Status == 200 && resp.File == n {
-					if count++; count == 1 {
-						first, by = req, resp.By
+func init() {
+	register(22, Kind{
+		Name: "exposed", Severity: Warning,
+		Summary: "backup files, keys, dumps or hidden folders can be fetched",
+		Before:  "site saltmarsh address https://saltmarsh-ferries.example files public      # public/fares.sql is a dump",
+		After:   "access leftovers on ~.*\\.(sql|bak|old|orig) refuse 404",
+		find: func(c *checker) {
+			c.looseFiles(func(kind string, files []*site.Node, s *rulebook.Site) {
+				var first *request.Request
+				count := 0
+				var by *rulebook.Rule
+				for _, n := range files {
+					req := c.plain(s)
+					req.Address.Path = n.Path
+					c.tried++
+					if resp := c.Predict(req); resp.Status == 200 && resp.File == n {
+						if count++; count == 1 {
+							first, by = req, resp.By
+						}
 					}
 				}
-			}
-			if count == 0 {
-				return
-			}
-			f := Finding{Request: first, Count: count, Place: s.Place, Width: len("site"),
-				Message: fmt.Sprintf("Everybody can fetch %s, %s.", first.Address.Path, kind) + further(count-1, "There is one more like it.", "There are %d more like it."),
-				Advice:  "take it out of the folder, or refuse it:   access leftovers on ~.*\\" + strings.ReplaceAll(path.Ext(first.Address.Path), "~", `\~`) + " refuse 404"}
-			if by != nil {
-				f.Rules = append(f.Rules, by)
-			}
-			c.siteFinding(f)
-		})
-	},
+				if count == 0 {
+					return
+				}
+				f := Finding{Request: first, Count: count, Place: s.Place, Width: len("site"),
+					Message: fmt.Sprintf("Everybody can fetch %s, %s.", first.Address.Path, kind) + further(count-1, "There is one more like it.", "There are %d more like it."),
+					Advice:  "take it out of the folder, or refuse it:   access leftovers on ~.*\\" + strings.ReplaceAll(path.Ext(first.Address.Path), "~", `\~`) + " refuse 404"}
+				if by != nil {
+					f.Rules = append(f.Rules, by)
+				}
+				c.siteFinding(f)
+			})
+		},
+	})
 }
 
 // looseFiles yields the files of each tree that nobody means to publish, by what

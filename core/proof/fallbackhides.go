@@ -10,12 +10,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var fallbackHidesMissing = Kind{
-	Name: "fallback-hides-missing", Severity: Warning,
-	Summary: "nothing below a folder can be not-found any more: wrong addresses answer 200",
-	Before:  "fallback planner in /planner/             to /planner/index.html",
-	After:   "fallback planner on /planner/:from/:to    to /planner/index.html",
-	find:    findHidingFallbacks,
+func init() {
+	register(17, Kind{
+		Name: "fallback-hides-missing", Severity: Warning,
+		Summary: "nothing below a folder can be not-found any more: wrong addresses answer 200",
+		Before:  "fallback planner in /planner/             to /planner/index.html",
+		After:   "fallback planner on /planner/:from/:to    to /planner/index.html",
+		find:    findHidingFallbacks,
+	})
 }
 
 // improbable is a name that no tree has.

@@ -8,12 +8,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var fillUnknown = Kind{
-	Name: "fill-unknown", Severity: Note,
-	Summary: "a page that is filled has a name in braces which nothing gives",
-	Before:  "error not-found for 404 show /errors/strange.html fill on     # it has {adress}",
-	After:   "error not-found for 404 show /errors/not-found.html fill on",
-	find:    findUnknownFills,
+func init() {
+	register(16, Kind{
+		Name: "fill-unknown", Severity: Note,
+		Summary: "a page that is filled has a name in braces which nothing gives",
+		Before:  "error not-found for 404 show /errors/strange.html fill on     # it has {adress}",
+		After:   "error not-found for 404 show /errors/not-found.html fill on",
+		find:    findUnknownFills,
+	})
 }
 
 // inBraces is what looks like a value in a page; a piece of a style or of a script has

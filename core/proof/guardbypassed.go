@@ -14,12 +14,14 @@ import (
 	"kibitz/core/site"
 )
 
-var guardBypassed = Kind{
-	Name: "guard-bypassed", Severity: Error,
-	Summary: "a file that an access entry guards is served under another address",
-	Before:  "rewrite short on /rota         to /crew/rota.html  then finish\naccess  crew  in /crew/ unless client {crew-net} refuse",
-	After:   "access  crew  in /crew/ /rota unless client {crew-net} refuse\nrewrite short on /rota         to /crew/rota.html  then finish",
-	find:    findBypasses,
+func init() {
+	register(5, Kind{
+		Name: "guard-bypassed", Severity: Error,
+		Summary: "a file that an access entry guards is served under another address",
+		Before:  "rewrite short on /rota         to /crew/rota.html  then finish\naccess  crew  in /crew/ unless client {crew-net} refuse",
+		After:   "access  crew  in /crew/ /rota unless client {crew-net} refuse\nrewrite short on /rota         to /crew/rota.html  then finish",
+		find:    findBypasses,
+	})
 }
 
 // maxGuarded is how many files are looked at for one guard.

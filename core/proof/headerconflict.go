@@ -10,22 +10,24 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var headerConflict = Kind{
-	Name: "header-conflict", Severity: Warning,
-	Summary: "what one header entry sets, another always changes, or a field that may stand once is sent twice",
-	Before:  "header a set X-Frame-Options DENY\nheader b set X-Frame-Options SAMEORIGIN",
-	After:   "header b set X-Frame-Options SAMEORIGIN",
-	find: func(c *checker) {
-		for _, s := range c.Book.Sites {
-			for _, r := range s.Rules {
-				c.varyDropped(s, r)
+func init() {
+	register(27, Kind{
+		Name: "header-conflict", Severity: Warning,
+		Summary: "what one header entry sets, another always changes, or a field that may stand once is sent twice",
+		Before:  "header a set X-Frame-Options DENY\nheader b set X-Frame-Options SAMEORIGIN",
+		After:   "header b set X-Frame-Options SAMEORIGIN",
+		find: func(c *checker) {
+			for _, s := range c.Book.Sites {
+				for _, r := range s.Rules {
+					c.varyDropped(s, r)
+				}
 			}
-		}
-		entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
-			c.conflict(s, r, change)
-		})
-		c.conclude(Tried, entries, "requests made from each entry's own selectors")
-	},
+			entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
+				c.conflict(s, r, change)
+			})
+			c.conclude(Tried, entries, "requests made from each entry's own selectors")
+		},
+	})
 }
 
 // single are fields that an answer has once at most.

@@ -8,25 +8,27 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var headerInvalid = Kind{
-	Name: "header-invalid", Severity: Warning,
-	Summary: "a header value is not of the form that browsers read, so they pass it over",
-	Before:  "header safe set Strict-Transport-Security max-age=1y",
-	After:   "header safe set Strict-Transport-Security max-age=31536000",
-	find: func(c *checker) {
-		entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
-			req, value := c.showing(s, r, change)
-			if req == nil {
-				return
-			}
-			for _, f := range checkValue(change.Name, value) {
-				place, width := headerClause(r, change.Name)
-				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-					Message: fmt.Sprintf("%s: %s.", change.Name, f.what), Advice: "write it like   " + f.right})
-			}
-		})
-		c.conclude(Tried, entries, "values as requests of each entry's own selectors make them")
-	},
+func init() {
+	register(26, Kind{
+		Name: "header-invalid", Severity: Warning,
+		Summary: "a header value is not of the form that browsers read, so they pass it over",
+		Before:  "header safe set Strict-Transport-Security max-age=1y",
+		After:   "header safe set Strict-Transport-Security max-age=31536000",
+		find: func(c *checker) {
+			entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
+				req, value := c.showing(s, r, change)
+				if req == nil {
+					return
+				}
+				for _, f := range checkValue(change.Name, value) {
+					place, width := headerClause(r, change.Name)
+					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+						Message: fmt.Sprintf("%s: %s.", change.Name, f.what), Advice: "write it like   " + f.right})
+				}
+			})
+			c.conclude(Tried, entries, "values as requests of each entry's own selectors make them")
+		},
+	})
 }
 
 // headerValues calls each for every value that a header entry of a site sets,

@@ -12,12 +12,14 @@ import (
 	"kibitz/core/site"
 )
 
-var hiddenByRule = Kind{
-	Name: "hidden-by-rule", Severity: Warning,
-	Summary: "a file of the tree that no address reaches, because an entry takes it",
-	Before:  "redirect boats in /boats/ to /fleet/ as permanent             # and public/boats/avocet.html is still there",
-	After:   "redirect boats on /boats{/}? to /fleet/ as permanent",
-	find:    findHidden,
+func init() {
+	register(23, Kind{
+		Name: "hidden-by-rule", Severity: Warning,
+		Summary: "a file of the tree that no address reaches, because an entry takes it",
+		Before:  "redirect boats in /boats/ to /fleet/ as permanent             # and public/boats/avocet.html is still there",
+		After:   "redirect boats on /boats{/}? to /fleet/ as permanent",
+		find:    findHidden,
+	})
 }
 
 // findHidden asks for every file by its plain address, and where an entry takes

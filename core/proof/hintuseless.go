@@ -11,39 +11,41 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var hintUseless = Kind{
-	Name: "hint-useless", Severity: Warning,
-	Summary: "an early hint names what is not there, or calls it what it is not, so browsers fetch it in vain",
-	Before:  "hint paint preload /styles/site.css as script",
-	After:   "hint paint preload /styles/site.css as style",
-	find: func(c *checker) {
-		entries := 0
-		for _, s := range c.treeSites() {
-			for _, r := range s.Rules {
-				a, ok := r.Action.(*rulebook.Hint)
-				if !ok {
-					continue
-				}
-				entries++
-				for _, p := range a.Preloads {
-					req := &request.Request{}
-					var err error
-					if req.Address, err = request.Parse(p.Path, s.Address); err != nil {
+func init() {
+	register(28, Kind{
+		Name: "hint-useless", Severity: Warning,
+		Summary: "an early hint names what is not there, or calls it what it is not, so browsers fetch it in vain",
+		Before:  "hint paint preload /styles/site.css as script",
+		After:   "hint paint preload /styles/site.css as style",
+		find: func(c *checker) {
+			entries := 0
+			for _, s := range c.treeSites() {
+				for _, r := range s.Rules {
+					a, ok := r.Action.(*rulebook.Hint)
+					if !ok {
 						continue
 					}
-					c.tried++
-					what := useless(browser.Open(c, req), p)
-					if what == "" {
-						continue
+					entries++
+					for _, p := range a.Preloads {
+						req := &request.Request{}
+						var err error
+						if req.Address, err = request.Parse(p.Path, s.Address); err != nil {
+							continue
+						}
+						c.tried++
+						what := useless(browser.Open(c, req), p)
+						if what == "" {
+							continue
+						}
+						place, width := preloadClause(r, p)
+						c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
+							Message: fmt.Sprintf("The hint for %s is useless: %s.", p.Path, what), Advice: "name a file of the tree, and what it is: style, script, image, font, …"})
 					}
-					place, width := preloadClause(r, p)
-					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-						Message: fmt.Sprintf("The hint for %s is useless: %s.", p.Path, what), Advice: "name a file of the tree, and what it is: style, script, image, font, …"})
 				}
 			}
-		}
-		c.conclude(Proved, entries, "each announced address was asked for, for the tree as it is")
-	},
+			c.conclude(Proved, entries, "each announced address was asked for, for the tree as it is")
+		},
+	})
 }
 
 // preloadClause gives the place of one preload.

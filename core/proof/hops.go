@@ -53,7 +53,7 @@ type hop struct {
 
 // hops is the graph.
 type hops struct {
-	*checker
+	*shared
 	origins  []*origin
 	at       map[originKey]*origin
 	all      []*hop
@@ -73,11 +73,11 @@ type hopIndex struct {
 }
 
 // graph makes the graph of all redirects.
-func (c *checker) graph() *hops {
+func (c *shared) graph() *hops {
 	if c.hops != nil {
 		return c.hops
 	}
-	g := &hops{checker: c, at: map[originKey]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
+	g := &hops{shared: c, at: map[originKey]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
 	c.hops = g
 	g.findFronts()
 	for _, f := range g.origins {

@@ -9,36 +9,38 @@ import (
 	"kibitz/core/site"
 )
 
-var listingOpen = Kind{
-	Name: "listing-open", Severity: Warning,
-	Summary: "a listing shows backup files, keys, dumps or hidden folders",
-	Before:  "folder downloads in /downloads/ documents none listing on      # and there lies prices.bak",
-	After:   "access leftovers on ~.*\\.bak refuse 404                           # and take the file away: a listing names what is there",
-	find: func(c *checker) {
-		listed := map[string]bool{}
-		c.looseFiles(func(kind string, files []*site.Node, s *rulebook.Site) {
-			for _, n := range files {
-				folder := strings.TrimSuffix(n.Path, lastSegment(n.Path))
-				if listed[s.Name+folder] {
-					continue
+func init() {
+	register(21, Kind{
+		Name: "listing-open", Severity: Warning,
+		Summary: "a listing shows backup files, keys, dumps or hidden folders",
+		Before:  "folder downloads in /downloads/ documents none listing on      # and there lies prices.bak",
+		After:   "access leftovers on ~.*\\.bak refuse 404                           # and take the file away: a listing names what is there",
+		find: func(c *checker) {
+			listed := map[string]bool{}
+			c.looseFiles(func(kind string, files []*site.Node, s *rulebook.Site) {
+				for _, n := range files {
+					folder := strings.TrimSuffix(n.Path, lastSegment(n.Path))
+					if listed[s.Name+folder] {
+						continue
+					}
+					req := c.plain(s)
+					req.Address.Path = folder
+					c.tried++
+					resp := c.Predict(req)
+					if resp.Cause != engine.CauseListing {
+						continue
+					}
+					page, err := resp.Content()
+					if err != nil || !strings.Contains(string(page), lastSegment(n.Path)) {
+						continue
+					}
+					listed[s.Name+folder] = true
+					place, width := clause(resp.By, "listing")
+					c.add(Finding{Rules: []*rulebook.Rule{resp.By}, Place: place, Width: width, Request: req,
+						Message: fmt.Sprintf("The listing of %s shows everybody %s, %s.", folder, lastSegment(n.Path), kind),
+						Advice:  "take the file out of the folder, or write   listing off"})
 				}
-				req := c.plain(s)
-				req.Address.Path = folder
-				c.tried++
-				resp := c.Predict(req)
-				if resp.Cause != engine.CauseListing {
-					continue
-				}
-				page, err := resp.Content()
-				if err != nil || !strings.Contains(string(page), lastSegment(n.Path)) {
-					continue
-				}
-				listed[s.Name+folder] = true
-				place, width := clause(resp.By, "listing")
-				c.add(Finding{Rules: []*rulebook.Rule{resp.By}, Place: place, Width: width, Request: req,
-					Message: fmt.Sprintf("The listing of %s shows everybody %s, %s.", folder, lastSegment(n.Path), kind),
-					Advice:  "take the file out of the folder, or write   listing off"})
-			}
-		})
-	},
+			})
+		},
+	})
 }

@@ -8,15 +8,17 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var methodLost = Kind{
-	Name: "method-lost", Severity: Note,
-	Summary: "redirects with 301 or 302 take POST, and browsers then ask again with GET, without what was filled in",
-	Before:  "redirect desk on /book to /booking/new as permanent",
-	After:   "redirect desk on /book to /booking/new as 308",
-	find: func(c *checker) {
-		c.losesMethod()
-		c.conclusions("they keep the method, or do not take POST")
-	},
+func init() {
+	register(20, Kind{
+		Name: "method-lost", Severity: Note,
+		Summary: "redirects with 301 or 302 take POST, and browsers then ask again with GET, without what was filled in",
+		Before:  "redirect desk on /book to /booking/new as permanent",
+		After:   "redirect desk on /book to /booking/new as 308",
+		find: func(c *checker) {
+			c.losesMethod()
+			c.conclusions("they keep the method, or do not take POST")
+		},
+	})
 }
 
 // losesMethod tells once of all redirects: nearly every one takes POST, and few
@@ -96,7 +98,7 @@ func (c *checker) losingPost(s *rulebook.Site, r *rulebook.Rule) *request.Reques
 }
 
 // firstProbes are the first few requests that a rule takes.
-func (c *checker) firstProbes(s *rulebook.Site, r *rulebook.Rule) []*request.Request {
+func (c *shared) firstProbes(s *rulebook.Site, r *rulebook.Rule) []*request.Request {
 	if a, ok := r.Action.(*rulebook.Moves); ok {
 		var out []*request.Request
 		for i := range min(len(a.Table.Rows), 3) {

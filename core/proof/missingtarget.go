@@ -12,12 +12,14 @@ import (
 	"kibitz/core/site"
 )
 
-var missingTarget = Kind{
-	Name: "missing-target", Severity: Warning,
-	Summary: "a redirect or rewrite into the site leads only to what is not there",
-	Before:  "redirect summer on /summer to /offer/summer/ as temporary      # the folder is /offers/",
-	After:   "redirect summer on /summer to /offers/summer/ as temporary",
-	find:    findMissingTargets,
+func init() {
+	register(13, Kind{
+		Name: "missing-target", Severity: Warning,
+		Summary: "a redirect or rewrite into the site leads only to what is not there",
+		Before:  "redirect summer on /summer to /offer/summer/ as temporary      # the folder is /offers/",
+		After:   "redirect summer on /summer to /offers/summer/ as temporary",
+		find:    findMissingTargets,
+	})
 }
 
 func findMissingTargets(c *checker) {

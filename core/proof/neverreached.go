@@ -12,12 +12,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var neverReached = Kind{
-	Name: "never-reached", Severity: Error,
-	Summary: "the entries above take every request that this one could have",
-	Before:  "redirect boats  in /boats/       to /fleet/              as permanent\nredirect avocet on /boats/avocet to /fleet/avocet.html   as permanent",
-	After:   "redirect avocet on /boats/avocet to /fleet/avocet.html   as permanent\nredirect boats  in /boats/       to /fleet/              as permanent",
-	find:    findNeverReached,
+func init() {
+	register(4, Kind{
+		Name: "never-reached", Severity: Error,
+		Summary: "the entries above take every request that this one could have",
+		Before:  "redirect boats  in /boats/       to /fleet/              as permanent\nredirect avocet on /boats/avocet to /fleet/avocet.html   as permanent",
+		After:   "redirect avocet on /boats/avocet to /fleet/avocet.html   as permanent\nredirect boats  in /boats/       to /fleet/              as permanent",
+		find:    findNeverReached,
+	})
 }
 
 // findNeverReached asks of each entry for a request that comes to it. It guesses
@@ -107,7 +109,7 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 }
 
 // sitesOf are the sites that a rule belongs to.
-func (c *checker) sitesOf(r *rulebook.Rule) []*rulebook.Site {
+func (c *shared) sitesOf(r *rulebook.Rule) []*rulebook.Site {
 	if r.Site != nil {
 		return []*rulebook.Site{r.Site}
 	}

@@ -8,31 +8,33 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var openTarget = Kind{
-	Name: "open-target", Severity: Error,
-	Summary: "a redirect whose host comes from the request, and is not held to the site's own hosts",
-	Before:  "redirect partner on /partner/:name to https://{name}.ferry-tickets.example/ as temporary      # any name at all",
-	After:   "redirect partner on /partner/:name(sandling|marram) to https://{name}.ferry-tickets.example/ as temporary",
-	find: func(c *checker) {
-		for _, r := range c.Book.Rules {
-			a, ok := r.Action.(*rulebook.Redirect)
-			if !ok {
-				continue
+func init() {
+	register(6, Kind{
+		Name: "open-target", Severity: Error,
+		Summary: "a redirect whose host comes from the request, and is not held to the site's own hosts",
+		Before:  "redirect partner on /partner/:name to https://{name}.ferry-tickets.example/ as temporary      # any name at all",
+		After:   "redirect partner on /partner/:name(sandling|marram) to https://{name}.ferry-tickets.example/ as temporary",
+		find: func(c *checker) {
+			for _, r := range c.Book.Rules {
+				a, ok := r.Action.(*rulebook.Redirect)
+				if !ok {
+					continue
+				}
+				if _, constant := rulebook.Constant(a.To.Host); constant {
+					c.note(Proved, r, "")
+					continue
+				}
+				found := false
+				for _, s := range c.sitesOf(r) {
+					found = found || c.openTarget(s, r, a)
+				}
+				if !found {
+					c.note(Tried, r, "the hosts that its values make are the site's own, or a few")
+				}
 			}
-			if _, constant := rulebook.Constant(a.To.Host); constant {
-				c.note(Proved, r, "")
-				continue
-			}
-			found := false
-			for _, s := range c.sitesOf(r) {
-				found = found || c.openTarget(s, r, a)
-			}
-			if !found {
-				c.note(Tried, r, "the hosts that its values make are the site's own, or a few")
-			}
-		}
-		c.conclusions("their hosts do not come from the request")
-	},
+			c.conclusions("their hosts do not come from the request")
+		},
+	})
 }
 
 // strangers are parts of hosts that no rulebook means.

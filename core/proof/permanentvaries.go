@@ -14,24 +14,26 @@ import (
 
 // Browsers and caches store a 301 and a 308 under the address that was asked for
 // (RFC 9110, 15.4.2; RFC 9111, 4.2.2), whatever else the rulebook looked at.
-var permanentVaries = Kind{
-	Name: "permanent-varies", Severity: Warning,
-	Summary: "a permanent redirect depends on what can change while the address stays: browsers store it, and follow it then, too",
-	Before:  "redirect german on / when cookie.lang de to /de/ as permanent",
-	After:   "redirect german on / when cookie.lang de to /de/ as temporary",
-	find: func(c *checker) {
-		for _, r := range c.Book.Rules {
-			fickle := slices.DeleteFunc(slices.Clone(r.Tests), func(t *rulebook.Test) bool { return !changes(t) })
-			switch {
-			case !permanent(r):
-			case len(fickle) == 0:
-				c.note(Proved, r, "")
-			case !slices.ContainsFunc(c.sitesOf(r), func(s *rulebook.Site) bool { return c.varies(s, r, fickle) }):
-				c.note(Tried, r, "no request was found that it answers otherwise than another for the same address")
+func init() {
+	register(12, Kind{
+		Name: "permanent-varies", Severity: Warning,
+		Summary: "a permanent redirect depends on what can change while the address stays: browsers store it, and follow it then, too",
+		Before:  "redirect german on / when cookie.lang de to /de/ as permanent",
+		After:   "redirect german on / when cookie.lang de to /de/ as temporary",
+		find: func(c *checker) {
+			for _, r := range c.Book.Rules {
+				fickle := slices.DeleteFunc(slices.Clone(r.Tests), func(t *rulebook.Test) bool { return !changes(t) })
+				switch {
+				case !permanent(r):
+				case len(fickle) == 0:
+					c.note(Proved, r, "")
+				case !slices.ContainsFunc(c.sitesOf(r), func(s *rulebook.Site) bool { return c.varies(s, r, fickle) }):
+					c.note(Tried, r, "no request was found that it answers otherwise than another for the same address")
+				}
 			}
-		}
-		c.conclusions("they depend on the address alone")
-	},
+			c.conclusions("they depend on the address alone")
+		},
+	})
 }
 
 // permanent reports whether browsers store what a rule answers.

@@ -14,7 +14,7 @@ import (
 
 // probes makes requests that a rule takes, if nothing above it does: one for
 // each path that can be thought of, over each scheme and host of the site.
-func (c *checker) probes(s *rulebook.Site, r *rulebook.Rule) []*request.Request {
+func (c *shared) probes(s *rulebook.Site, r *rulebook.Rule) []*request.Request {
 	base := request.Request{Address: s.Address}
 	base.Address.Path = "/"
 	requests := []request.Request{base}
@@ -63,7 +63,7 @@ func hasTest(r *rulebook.Rule, k rulebook.FieldKind) bool {
 
 // plain is a request for the home page of a site, by the scheme and the host to
 // which all others are sent, if there are such.
-func (c *checker) plain(s *rulebook.Site) *request.Request {
+func (c *shared) plain(s *rulebook.Site) *request.Request {
 	for _, f := range c.graph().origins {
 		if f.space.site == s && f.last == math.MaxInt {
 			return f.request()
@@ -77,7 +77,7 @@ type probePath struct{ path, query string }
 const maxRowProbes = 1000
 
 // paths gives addresses that a rule's path selectors take.
-func (c *checker) paths(r *rulebook.Rule) []probePath {
+func (c *shared) paths(r *rulebook.Rule) []probePath {
 	var out []probePath
 	add := func(p string) {
 		if canonical.Is(p, true) {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -83,25 +84,46 @@ type Kind struct {
 	find     func(*checker)
 }
 
-// Kinds are the findings that Check looks for.
-func Kinds() []Kind {
-	return []Kind{redirectLoop, runaway, rewriteLoop, neverReached, guardBypassed, openTarget, badTarget, exampleFails, conflict, orderDecides,
-		chain, permanentVaries, missingTarget, errorPageMissing, errorPageUnreachable, fillUnknown, fallbackHidesMissing, downgrade, queryLost, methodLost, listingOpen, exposed,
-		hiddenByRule, splitAddress, looksUnintended, headerInvalid, headerConflict, hintUseless, compressUseless, charsetWrong, acceptNothing}
+// A ranked kind is one with its place among the others.
+type ranked struct {
+	rank int
+	Kind
 }
 
+var kinds []ranked
+
+// register adds a finding; those with lower ranks are looked for first.
+func register(rank int, k Kind) { kinds = append(kinds, ranked{rank, k}) }
+
+// Kinds are the findings that Check looks for, in this order.
+var Kinds = sync.OnceValue(func() []Kind {
+	slices.SortFunc(kinds, func(a, b ranked) int { return cmp.Compare(a.rank, b.rank) })
+	var out []Kind
+	for _, k := range kinds {
+		out = append(out, k.Kind)
+	}
+	return out
+})
+
+// A checker looks for the findings of one kind. Each kind has one of its own: nothing that
+// is counted or noted for one is seen by another.
 type checker struct {
+	*shared
+	kind   Kind
+	tried  int                          // requests
+	having map[*rulebook.Rule]bool      // entries with a finding, accepted or not
+	known  map[*rulebook.Rule]knowledge // of entries
+}
+
+// shared is what all kinds need: it is made once, by the first that does.
+type shared struct {
 	*engine.Engine
 	report *Report
-	kind   Kind
-	tried  int
-	having map[*rulebook.Rule]bool // entries with a finding of the kind at hand, accepted or not
-	used   map[string]bool         // accepts that kept something quiet, by place
+	used   map[string]bool // accepts that kept something quiet, by place
 
 	effort int
 	spaces map[*rulebook.Site]*space
-	known  map[*rulebook.Rule]knowledge // of the kind at hand
-	hops   *hops
+	hops   *hops // see graph
 
 	samples map[*rulebook.Site][]string
 	leads   map[string]bool
@@ -113,12 +135,16 @@ type knowledge struct {
 	why   string
 }
 
-func newChecker(e *engine.Engine, effort int) *checker {
-	return &checker{Engine: e, effort: effort, report: &Report{}, used: map[string]bool{}, spaces: map[*rulebook.Site]*space{},
-		known: map[*rulebook.Rule]knowledge{}, samples: map[*rulebook.Site][]string{}, leads: map[string]bool{}}
+func newShared(e *engine.Engine, effort int) *shared {
+	return &shared{Engine: e, effort: effort, report: &Report{}, used: map[string]bool{}, spaces: map[*rulebook.Site]*space{}, samples: map[*rulebook.Site][]string{}, leads: map[string]bool{}}
 }
 
-func (c *checker) space(s *rulebook.Site) *space {
+// look looks for the findings of a kind.
+func (c *shared) look(k Kind) {
+	k.find(&checker{shared: c, kind: k, having: map[*rulebook.Rule]bool{}, known: map[*rulebook.Rule]knowledge{}})
+}
+
+func (c *shared) space(s *rulebook.Site) *space {
 	if c.spaces[s] == nil {
 		c.spaces[s] = newSpace(c.Engine, s, c.effort)
 	}
@@ -174,7 +200,6 @@ func (c *checker) conclusions(how string) {
 			}
 		}
 	}
-	c.known = map[*rulebook.Rule]knowledge{}
 }
 
 const maxReasons = 4
@@ -200,10 +225,9 @@ var Syntax = Kind{
 // Check looks for everything that Kinds names. The limits of the proofs are
 // multiplied by effort.
 func Check(e *engine.Engine, effort int) *Report {
-	c := newChecker(e, max(effort, 1))
+	c := newShared(e, max(effort, 1))
 	for _, k := range Kinds() {
-		c.begin(k)
-		k.find(c)
+		c.look(k)
 	}
 	slices.SortStableFunc(c.report.Findings, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(rank(a.Severity), rank(b.Severity)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))
@@ -211,19 +235,12 @@ func Check(e *engine.Engine, effort int) *Report {
 	return c.report
 }
 
-// begin makes ready for looking for findings of one name.
-func (c *checker) begin(k Kind) {
-	c.kind, c.tried = k, 0
-	c.having = map[*rulebook.Rule]bool{}
-}
-
 // Only looks for findings of one name.
 func Only(e *engine.Engine, name string) []*Finding {
-	c := newChecker(e, 1)
+	c := newShared(e, 1)
 	for _, k := range Kinds() {
 		if k.Name == name {
-			c.begin(k)
-			k.find(c)
+			c.look(k)
 		}
 	}
 	return c.report.Findings
@@ -272,16 +289,16 @@ func (c *checker) accepts(r *rulebook.Rule) bool {
 
 func acceptKey(a rulebook.Accept) string { return fmt.Sprintf("%v:%d", a.Place, a.Place.Col) }
 
-// acceptNothing stands last, since it asks what the others have kept quiet. Its
-// find is set when the program starts: it names all kinds, itself too.
-var acceptNothing = Kind{
-	Name: "accept-nothing", Severity: Note,
-	Summary: "an entry accepts a finding that it does not have",
-	Before:  "redirect soon on /soon to /fares/ as temporary\n    accept missing-target \"the page comes in May\"      # it is there by now",
-	After:   "redirect soon on /soon to /fares/ as temporary",
+// accept-nothing stands last, since it asks what the others have kept quiet.
+func init() {
+	register(31, Kind{
+		Name: "accept-nothing", Severity: Note,
+		Summary: "an entry accepts a finding that it does not have",
+		Before:  "redirect soon on /soon to /fares/ as temporary\n    accept missing-target \"the page comes in May\"      # it is there by now",
+		After:   "redirect soon on /soon to /fares/ as temporary",
+		find:    (*checker).uselessAccepts,
+	})
 }
-
-func init() { acceptNothing.find = (*checker).uselessAccepts }
 
 // uselessAccepts notes what accepts nothing.
 func (c *checker) uselessAccepts() {
@@ -325,7 +342,7 @@ func (c *checker) conclude(otherwise string, entries int, why string) {
 }
 
 // treeSites are the sites of which it is known what files they have.
-func (c *checker) treeSites() []*rulebook.Site {
+func (c *shared) treeSites() []*rulebook.Site {
 	return slices.DeleteFunc(slices.Clone(c.Book.Sites), func(s *rulebook.Site) bool { return !c.KnowsTree(s) })
 }
 

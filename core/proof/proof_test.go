@@ -163,7 +163,7 @@ redirect g on /v when query a=1 when method ~P.* when referrer https://t.example
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := newChecker(engine.New(book, []*site.Tree{nil}), 1)
+	c := newShared(engine.New(book, []*site.Tree{nil}), 1)
 	for _, r := range book.Rules {
 		probes := c.probes(book.Sites[0], r)
 		if len(probes) == 0 {

@@ -8,29 +8,31 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var queryLost = Kind{
-	Name: "query-lost", Severity: Note,
-	Summary: "a redirect drops the query that visitors come with, and does not say so",
-	Before:  "redirect ticket on /t/:number to /booking/ticket?number={number} as temporary",
-	After:   "redirect ticket on /t/:number to /booking/ticket?number={number} as temporary  query merge",
-	find: func(c *checker) {
-		for _, r := range c.Book.Rules {
-			a, ok := r.Action.(*rulebook.Redirect)
-			if !ok {
-				continue
-			}
-			c.note(Proved, r, "")
-			if a.Query.Mode != rulebook.QueryDrop || says(r, "query") {
-				continue
-			}
-			for _, s := range c.sitesOf(r) {
-				if c.losesQuery(s, r) {
-					break
+func init() {
+	register(19, Kind{
+		Name: "query-lost", Severity: Note,
+		Summary: "a redirect drops the query that visitors come with, and does not say so",
+		Before:  "redirect ticket on /t/:number to /booking/ticket?number={number} as temporary",
+		After:   "redirect ticket on /t/:number to /booking/ticket?number={number} as temporary  query merge",
+		find: func(c *checker) {
+			for _, r := range c.Book.Rules {
+				a, ok := r.Action.(*rulebook.Redirect)
+				if !ok {
+					continue
+				}
+				c.note(Proved, r, "")
+				if a.Query.Mode != rulebook.QueryDrop || says(r, "query") {
+					continue
+				}
+				for _, s := range c.sitesOf(r) {
+					if c.losesQuery(s, r) {
+						break
+					}
 				}
 			}
-		}
-		c.conclusions("they send the query along, or say what becomes of it")
-	},
+			c.conclusions("they send the query along, or say what becomes of it")
+		},
+	})
 }
 
 // says reports whether an entry has a clause.

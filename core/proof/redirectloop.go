@@ -9,12 +9,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var redirectLoop = Kind{
-	Name: "redirect-loop", Severity: Error,
-	Summary: "a visit comes back to an address that it has had, and goes round for ever",
-	Before:  "redirect secure                   to https://{host}{path} as permanent",
-	After:   "redirect secure  when scheme http to https://{host}{path} as permanent",
-	find:    findLoops,
+func init() {
+	register(1, Kind{
+		Name: "redirect-loop", Severity: Error,
+		Summary: "a visit comes back to an address that it has had, and goes round for ever",
+		Before:  "redirect secure                   to https://{host}{path} as permanent",
+		After:   "redirect secure  when scheme http to https://{host}{path} as permanent",
+		find:    findLoops,
+	})
 }
 
 // findLoops looks into each component of the graph of redirects: what is in none

@@ -12,7 +12,7 @@ import (
 // Requests gives the requests that are made of a rulebook's own selectors, and
 // one for each file and folder of its trees.
 func Requests(e *engine.Engine) []*request.Request {
-	c := newChecker(e, 1)
+	c := newShared(e, 1)
 	var out []*request.Request
 	for _, s := range e.Book.Sites {
 		for _, r := range s.Rules {

@@ -8,12 +8,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var rewriteLoop = Kind{
-	Name: "rewrite-loop", Severity: Error,
-	Summary: "a rewrite that starts the reading again, and never comes to rest",
-	Before:  "rewrite below on /app/* to /app/live/{1} then again",
-	After:   "rewrite below on /app/* to /app/live/{1} then next",
-	find:    findRewriteLoops,
+func init() {
+	register(3, Kind{
+		Name: "rewrite-loop", Severity: Error,
+		Summary: "a rewrite that starts the reading again, and never comes to rest",
+		Before:  "rewrite below on /app/* to /app/live/{1} then again",
+		After:   "rewrite below on /app/* to /app/live/{1} then next",
+		find:    findRewriteLoops,
+	})
 }
 
 func findRewriteLoops(c *checker) {
@@ -47,7 +49,7 @@ func findRewriteLoops(c *checker) {
 // rewriteGraph says which rewrite can lead to which.
 func (c *checker) rewriteGraph(s *rulebook.Site) *hops {
 	sp := c.space(s)
-	g := &hops{checker: c, verdicts: map[*hop]verdict{}}
+	g := &hops{shared: c.shared, verdicts: map[*hop]verdict{}}
 	f := &origin{space: sp, scheme: s.Address.Scheme, host: s.Address.Host}
 	again := false
 	for _, r := range s.Rules {
@@ -57,7 +59,7 @@ func (c *checker) rewriteGraph(s *rulebook.Site) *hops {
 		}
 	}
 	if !again {
-		return &hops{checker: c}
+		return &hops{shared: c.shared}
 	}
 	for _, h := range g.all {
 		for _, to := range g.all {

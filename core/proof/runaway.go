@@ -9,30 +9,32 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var runaway = Kind{
-	Name: "runaway", Severity: Error,
-	Summary: "redirects that go on for ever through ever new addresses",
-	Before:  "redirect blog on /blog/*            to /blog/new/{1}  as permanent",
-	After:   "redirect blog on /blog/:year(\\d+)/* to /blog/new/{year}/{1}  as permanent",
-	find: func(c *checker) {
-		seen := map[string]bool{}
-		for _, component := range c.graph().cyclic {
-			v := c.verdictOf(component)
-			if v.visit != nil && v.visit.Ending == browser.TooLong {
-				f := runawayFinding(v.visit)
-				if key := fmt.Sprint(f.Rules); !seen[key] { // once for both schemes
-					seen[key] = true
-					c.add(f)
+func init() {
+	register(2, Kind{
+		Name: "runaway", Severity: Error,
+		Summary: "redirects that go on for ever through ever new addresses",
+		Before:  "redirect blog on /blog/*            to /blog/new/{1}  as permanent",
+		After:   "redirect blog on /blog/:year(\\d+)/* to /blog/new/{year}/{1}  as permanent",
+		find: func(c *checker) {
+			seen := map[string]bool{}
+			for _, component := range c.graph().cyclic {
+				v := c.verdictOf(component)
+				if v.visit != nil && v.visit.Ending == browser.TooLong {
+					f := runawayFinding(v.visit)
+					if key := fmt.Sprint(f.Rules); !seen[key] { // once for both schemes
+						seen[key] = true
+						c.add(f)
+					}
+					for _, h := range v.visit.Hops {
+						c.note(Found, h.Response.By, "")
+					}
 				}
-				for _, h := range v.visit.Hops {
-					c.note(Found, h.Response.By, "")
-				}
+				c.noteAll(component, v)
 			}
-			c.noteAll(component, v)
-		}
-		c.redirectsProved()
-		c.conclusions("no visit can go on through any of them")
-	},
+			c.redirectsProved()
+			c.conclusions("no visit can go on through any of them")
+		},
+	})
 }
 
 func runawayFinding(v *browser.Visit) Finding {

@@ -11,12 +11,14 @@ import (
 	"kibitz/core/site"
 )
 
-var splitAddress = Kind{
-	Name: "split-address", Severity: Note,
-	Summary: "two addresses answer 200 with the same file: by its document name, a slash, letter case, or another host",
-	Before:  "site saltmarsh address https://saltmarsh-ferries.example hosts www.saltmarsh-ferries.example",
-	After:   "redirect secure   when scheme http to https://{host}{path} as permanent\nredirect one-name when host www.saltmarsh-ferries.example to https://saltmarsh-ferries.example{path} as permanent\nredirect plain    on ~/(.*/)?index\\.html to /{1} as permanent",
-	find:    findSplits,
+func init() {
+	register(24, Kind{
+		Name: "split-address", Severity: Note,
+		Summary: "two addresses answer 200 with the same file: by its document name, a slash, letter case, or another host",
+		Before:  "site saltmarsh address https://saltmarsh-ferries.example hosts www.saltmarsh-ferries.example",
+		After:   "redirect secure   when scheme http to https://{host}{path} as permanent\nredirect one-name when host www.saltmarsh-ferries.example to https://saltmarsh-ferries.example{path} as permanent\nredirect plain    on ~/(.*/)?index\\.html to /{1} as permanent",
+		find:    findSplits,
+	})
 }
 
 // findSplits tells once for each way in which addresses of a site are split.

@@ -10,7 +10,7 @@ import (
 
 // strangers gives requests for a rule in which a given text stands wherever its
 // templates copy something of the request. Not all of them are taken by it.
-func (c *checker) strangers(s *rulebook.Site, r *rulebook.Rule, text string) []*request.Request {
+func (c *shared) strangers(s *rulebook.Site, r *rulebook.Rule, text string) []*request.Request {
 	base := c.probes(s, r)
 	var out []*request.Request
 	with := func(req *request.Request, change func(*request.Request)) {

@@ -9,12 +9,14 @@ import (
 	"kibitz/core/rulebook"
 )
 
-var looksUnintended = Kind{
-	Name: "looks-unintended", Severity: Warning,
-	Summary: "what is written takes or says something else than it seems to: an unescaped dot, a bare keyword, an address left from an example",
-	Before:  "redirect fares on ~/fares.php to /fares/ as permanent        # takes /faresXphp, too",
-	After:   "redirect fares on ~/fares\\.php to /fares/ as permanent",
-	find:    findUnintended,
+func init() {
+	register(25, Kind{
+		Name: "looks-unintended", Severity: Warning,
+		Summary: "what is written takes or says something else than it seems to: an unescaped dot, a bare keyword, an address left from an example",
+		Before:  "redirect fares on ~/fares.php to /fares/ as permanent        # takes /faresXphp, too",
+		After:   "redirect fares on ~/fares\\.php to /fares/ as permanent",
+		find:    findUnintended,
+	})
 }
 
 func findUnintended(c *checker) {
