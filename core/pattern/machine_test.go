@@ -65,6 +65,7 @@ func TestSetsAreWhatTheirPartsSay(t *testing.T) {
 		"not not":      {func() Machine { return Not(Not(a)) }, func(x [3]bool) bool { return x[0] }},
 		"nothing":      {func() Machine { return And(a, Not(a)) }, func(x [3]bool) bool { return false }},
 		"of no words":  {func() Machine { return Or(Words(nil), b) }, func(x [3]bool) bool { return x[1] }},
+		"and no words": {func() Machine { return And(Words(nil), Not(a)) }, func(x [3]bool) bool { return false }},
 		"everything":   {func() Machine { return Or(a, Not(a)) }, func(x [3]bool) bool { return true }},
 		"and of words": {func() Machine { return And(Words(list), Not(And(a, b))) }, func(x [3]bool) bool { return x[2] && !(x[0] && x[1]) }},
 	} {

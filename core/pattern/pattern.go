@@ -214,7 +214,8 @@ func (p *Pattern) cut(path string, into []string) bool {
 }
 
 // cutsOf gives the literal texts around the groups, if each group but a wildcard
-// at the end is one of a segment, and literal text parts them.
+// at the end is one of a segment. Between two that nothing parts it is empty: then the
+// first one takes one character.
 func (p *Pattern) cutsOf() []string {
 	cuts := []string{""}
 	for i, part := range p.parts {
@@ -228,9 +229,6 @@ func (p *Pattern) cutsOf() []string {
 		}
 		p.rest = part.kind == wildcard
 		cuts[len(cuts)-1] += part.prefix
-		if cuts[len(cuts)-1] == "" {
-			return nil
-		}
 		cuts = append(cuts, part.suffix)
 	}
 	if len(cuts) == 1 {

@@ -273,6 +273,30 @@ func TestCutGroupsAreThoseOfTheExpression(t *testing.T) {
 	}
 }
 
+// Groups that nothing parts are cut as the expression parts them.
+func TestGroupsSideBySide(t *testing.T) {
+	for _, source := range []string{"/:a:b", "/:a:b:c", "/x:a:b/y", "/:a:b/*", "/:a:b.html"} {
+		p, err := Path(source, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.translate()
+		expression := mustAnchored(p.source)
+		for _, s := range short("ab/.", 6) {
+			if !strings.HasPrefix(s, "/") {
+				continue
+			}
+			var want []string
+			if found := expression.FindStringSubmatch(s); found != nil {
+				want = found[1:]
+			}
+			if got := p.Captures(s, nil); !slices.Equal(got, want) || p.Match(s) != (want != nil) {
+				t.Fatalf("%s takes %q of %q, want %q", source, got, s, want)
+			}
+		}
+	}
+}
+
 func FuzzPattern(f *testing.F) {
 	for _, s := range []string{"/a/:b(\\d+)?", "~/x(?i)y", "/{a:b}*", "/%41%ff", "/*{/}?", `/\`, "~(?P<a>)"} {
 		f.Add(s, "/a/b%20c")

@@ -27,7 +27,7 @@ func TestClaims(t *testing.T) {
 func TestWording(t *testing.T) {
 	golden(t, "testdata/findings.txt", func(b *strings.Builder, report *Report) {
 		for _, f := range report.Findings {
-			fmt.Fprintf(b, "  %d %s", f.Place.Line, f.Name)
+			fmt.Fprintf(b, "  %d %s %d×", f.Place.Line, f.Name, f.Count)
 			for _, r := range f.Rules {
 				fmt.Fprint(b, " ", r.Name)
 			}
