@@ -180,6 +180,47 @@ func TestEachLineCountsAsIfItWereAlone(t *testing.T) {
 	}
 }
 
+// What has been told as one, though it is not.
+func TestLinesThatAreNotAlike(t *testing.T) {
+	line := func(path, referrer, agent string) string {
+		return fmt.Sprintf(`192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET %s HTTP/1.1" 200 12 "%s" "%s"`, path, referrer, agent)
+	}
+	const site, other = "site s address https://s.example files public\n", "site t address http://t.example:8080\n"
+	for name, test := range map[string]struct {
+		book    string
+		headers []request.Header
+		lines   []string
+	}{
+		"an agent that is the key of a class": {site + "access a when agent Bad refuse\naccess b when agent none1 none2 none3 none4 none5 none6 none7 Bad refuse 404\n" + other, nil,
+			[]string{line("/a", "-", "Bad"), line("/a", "-", `\x01`), line("/a", "-", `\x00\x01`), line("/a", "-", "\x00\x01"), line("/a", "-", "x")}},
+		"no referrer, and one that is given": {site + "access a when referrer https://r.example/* refuse\n" + other, []request.Header{{Name: "Referer", Value: "https://r.example/x"}},
+			[]string{line("/a", "https://q.example/", "x"), line("/a", "-", "x"), line("/a", "", "x")}},
+		"a group that only some values have": {site + "reply a on /a when agent plain ~(?<who>.+)bot with 200 text {who}\n" + other, nil,
+			[]string{line("/a", "-", "plain"), line("/a", "-", "shortbot"), line("/a", "-", "muchlongerbot"), line("/a", "-", "plain")}},
+		"a plain header behind one that copies": {site + "header h set X-A {query.q}" + strings.Repeat("{agent}", 60) + " set X-B plain add X-C {agent}\n" + other, nil,
+			[]string{line("/a", "-", strings.Repeat("long ", 150)), line("/a", "-", strings.Repeat("long ", 250)), line("/a", "-", "x")}},
+		"a query that another site reads": {site + "redirect r on /go to http://t.example:8080/x as 302\n" + other + "redirect x when query.q 1 to /x?q=1 as 302\nreply y with 204\n", nil,
+			[]string{line("/go?q=2", "-", "x"), line("/go?q=1", "-", "x"), line("/go", "-", "x")}},
+		"an agent that another site reads": {site + "redirect r on /go to http://t.example:8080/x as 302\n" + other + "redirect x when agent bot to /x as 302\nreply y with 204\n", nil,
+			[]string{line("/go", "-", "reader"), line("/go", "-", "bot"), line("/go", "-", "-")}},
+		"a referrer of which another origin learns less": {site + "redirect r on /go to http://t.example:8080/x as 302\n" + other + "redirect x when referrer https://r.example/ to /x as 302\nreply y with 204\n", nil,
+			[]string{line("/go", "https://q.example/page", "x"), line("/go", "https://r.example/page", "x")}},
+		"a URL that is too long behind a redirect": {site + "redirect r on /old to /a/longer/path as 302\nlimit l url 24B\nreply a with 204\n" + other, nil,
+			[]string{line("/old?q=1", "-", "x"), line("/old?q=123456789", "-", "x"), line("/old?q=1234567890123", "-", "x")}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := Options{Workers: 1, Headers: test.headers}
+			want := sumsOnly(t, sumsAlone(t, test.book, test.lines, o))
+			for range 2 {
+				if way, got := sumsTogether(t, test.book, test.lines, o, want); got != "" {
+					t.Errorf("%s: %s\neach alone: %s", way, got, want)
+				}
+				slices.Reverse(test.lines)
+			}
+		})
+	}
+}
+
 // FuzzEachLineCounts tries few lines in one way, so that it tries many rulebooks.
 func FuzzEachLineCounts(f *testing.F) {
 	f.Fuzz(func(t *testing.T, a, b uint64) {

@@ -421,14 +421,17 @@ func (w *logWorker) predict(l *list.Line, class engine.Class, unmemoized bool) (
 		w.options.complete(&w.request)
 		sum, copied = w.answer(k.Entry)
 	}
-	sample := &w.line
 	if !w.basis.Copies && !unmemoized {
-		sample = &w.samples[class.ID%maxSamples]
+		known := &w.samples[class.ID%maxSamples]
+		if known.ID != class.ID {
+			known.of(l, class)
+		}
+		if ask(known); !copied { // else the line's own values count
+			return sum, false, nil
+		}
 	}
-	if sample == &w.line || sample.ID != class.ID {
-		sample.of(l, class)
-	}
-	ask(sample)
+	w.line.of(l, class)
+	ask(&w.line)
 	return sum, copied, nil
 }
 
