@@ -20,10 +20,14 @@ type basis struct {
 	*engine.Inputs
 	clients *clientRuns // nil where no client is tested
 	given   request.Request
+
+	readsClient, readsTime, readsHeaders bool // tested, or copied
 }
 
 func newBasis(e *engine.Engine, o *Options) *basis {
 	b := &basis{Inputs: e.Inputs(o.base(e).Host), given: request.Request{Headers: o.Headers}}
+	b.readsClient, b.readsTime = b.Tests(rulebook.Field{Kind: rulebook.FieldClient}), b.Tests(rulebook.Field{Kind: rulebook.FieldTime})
+	b.readsHeaders = b.Tests(agent) || b.Tests(referrer)
 	if len(b.Clients) > 0 {
 		b.clients = runsOf(b.Clients)
 	}

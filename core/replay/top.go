@@ -15,6 +15,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"unsafe"
 
 	"golang.org/x/sync/errgroup"
@@ -27,8 +28,9 @@ type Top struct {
 	Others int64 // requests for addresses that are not listed: there are more common ones than are kept
 
 	few   []held // the addresses, while there are no more than maxFew of them
-	many  map[string]held
-	spill []*spill // addresses that came when many was full; the first is written to
+	many  map[string]int64
+	from  map[string]Pages // of those in many that have some
+	spill []*spill         // addresses that came when many was full; the first is written to
 }
 
 // held is what is known of an address.
@@ -67,7 +69,7 @@ func (t *Top) From(address string) Pages {
 			return h.from
 		}
 	}
-	return t.many[address].from
+	return t.from[address]
 }
 
 // Add counts an address.
@@ -95,22 +97,30 @@ func (t *Top) hold(more held) {
 			t.few = append(t.few, more)
 			return
 		}
-		t.many = make(map[string]held, 2*maxFew)
+		t.many, t.from = make(map[string]int64, 2*maxFew), map[string]Pages{}
 		for _, h := range t.few {
-			t.many[h.Address] = h
+			t.put(h)
 		}
 		t.few = nil
 	}
-	h, ok := t.many[more.Address]
+	n, ok := t.many[more.Address]
 	if !ok && len(t.many) >= maxInMemory {
 		t.overflow(more)
 		return
 	}
 	if ok {
+		h := held{Count{more.Address, n}, t.from[more.Address]}
 		h.merge(more)
 		more = h
 	}
-	t.many[more.Address] = more
+	t.put(more)
+}
+
+func (t *Top) put(h held) {
+	t.many[h.Address] = h.N
+	if h.from != nil {
+		t.from[h.Address] = h.from
+	}
 }
 
 // merge adds what is known of the same address.
@@ -137,8 +147,8 @@ func (t *Top) inMemory(yield func(held) bool) {
 			return
 		}
 	}
-	for _, h := range t.many {
-		if !yield(h) {
+	for address, n := range t.many {
+		if !yield(held{Count{address, n}, t.from[address]}) {
 			return
 		}
 	}
@@ -159,7 +169,7 @@ func (t *Top) Merge(o *Top) {
 	t.Others += o.Others
 	t.spill = append(t.spill, o.spill...)
 	if t.size() == 0 {
-		t.few, t.many = o.few, o.many
+		t.few, t.many, t.from = o.few, o.many, o.from
 		return
 	}
 	for h := range o.inMemory {
@@ -295,37 +305,54 @@ func (t *Top) settle() {
 		p := partOf(h.Address)
 		inMemory[p] = append(inMemory[p], h)
 	}
-	var sums [spillParts]map[string]held
-	var ranks [spillParts][]uint64
+	var mu sync.Mutex
+	var best []held               // the commonest of the parts that have been added up, and some more
+	cut := uint64(math.MaxUint64) // the rank of the last that can be among them
 	var pool errgroup.Group
 	pool.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range sums {
+	for i := range inMemory {
 		pool.Go(func() error {
-			sums[i] = t.sumPart(i, inMemory[i])
-			for _, h := range sums[i] {
-				ranks[i] = append(ranks[i], h.rank())
+			sum := t.sumPart(i, inMemory[i])
+			mu.Lock()
+			defer mu.Unlock()
+			for address, h := range sum {
+				if h.rank() <= cut {
+					h.Address = strings.Clone(address) // not the whole part
+					best = append(best, h)
+				}
+			}
+			if len(best) > 2*maxAddresses {
+				best, cut = commonest(best)
 			}
 			return nil
 		})
 	}
 	_ = pool.Wait()
-	all := slices.Concat(ranks[:]...)
-	slices.Sort(all)
-	last := all[min(len(all), maxAddresses)-1]
-	t.few, t.many, t.Others = nil, make(map[string]held, maxAddresses), t.Total
-	for _, sum := range sums {
-		for address, h := range sum {
-			if h.rank() <= last {
-				h.Address = strings.Clone(address) // not the whole part
-				t.many[h.Address] = h
-				t.Others -= h.N
-			}
-		}
+	t.few, t.many, t.from, t.Others = nil, make(map[string]int64, maxAddresses), map[string]Pages{}, t.Total
+	best, _ = commonest(best)
+	for _, h := range best {
+		t.put(h)
+		t.Others -= h.N
 	}
 	for _, s := range t.spill {
 		_ = errors.Join(s.file.Close(), os.Remove(s.file.Name()))
 	}
 	t.spill = nil
+}
+
+// commonest keeps those of a list that are the commonest, in no order, and gives the rank of
+// the last of them.
+func commonest(list []held) ([]held, uint64) {
+	if len(list) <= maxAddresses {
+		return list, math.MaxUint64
+	}
+	ranks := make([]uint64, len(list))
+	for i := range list {
+		ranks[i] = list[i].rank()
+	}
+	slices.Sort(ranks)
+	last := ranks[maxAddresses-1]
+	return slices.DeleteFunc(list, func(h held) bool { return h.rank() > last }), last
 }
 
 // rank is lower for an address that is more common.

@@ -400,9 +400,18 @@ type sample struct {
 	headers []request.Header
 }
 
-// of takes the values of a line.
-func (k *sample) of(l *list.Line, class engine.Class) {
-	*k = sample{Class: class, client: l.ClientAddr(), time: l.At(), headers: l.Headers(k.headers[:0])}
+// of takes the values of a line: those that the rulebook looks at, or all.
+func (k *sample) of(l *list.Line, class engine.Class, b *basis, all bool) {
+	*k = sample{Class: class, headers: k.headers[:0]}
+	if all || b.readsClient {
+		k.client = l.ClientAddr()
+	}
+	if all || b.readsTime {
+		k.time = l.At()
+	}
+	if all || b.readsHeaders {
+		k.headers = l.Headers(k.headers)
+	}
 }
 
 // maxSamples bounds how many classes keep a sample. Predicting the same sample for many
@@ -424,13 +433,13 @@ func (w *logWorker) predict(l *list.Line, class engine.Class, unmemoized bool) (
 	if !w.basis.Copies && !unmemoized {
 		known := &w.samples[class.ID%maxSamples]
 		if known.ID != class.ID {
-			known.of(l, class)
+			known.of(l, class, w.basis, false)
 		}
 		if ask(known); !copied { // else the line's own values count
 			return sum, false, nil
 		}
 	}
-	w.line.of(l, class)
+	w.line.of(l, class, w.basis, true)
 	ask(&w.line)
 	return sum, copied, nil
 }
