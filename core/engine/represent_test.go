@@ -226,6 +226,12 @@ func TestNumbersOfTheWire(t *testing.T) {
 		if got := strings.TrimSpace(fmt.Sprint(r.Status, " ", part)); got != want {
 			t.Errorf("%s: %s, want %s", field, got, want)
 		}
+		var first, last int
+		if n, _ := fmt.Sscanf(part, "bytes %d-%d/", &first, &last); n == 2 {
+			if body, err := r.Body(); err != nil || string(body) != "notes"[first:last+1] {
+				t.Errorf("%s: the body is %q, %v", field, body, err)
+			}
+		}
 	}
 	for date, want := range map[string]bool{
 		"Sun, 06 Nov 1994 08:49:37 GMT": true, "Sunday, 06-Nov-94 08:49:37 GMT": true, "Sun Nov  6 08:49:37 1994": true,
