@@ -46,7 +46,7 @@ func formOf(format list.Format, e *engine.Engine, o Options) form {
 		return w3cForm(nil, e, o)
 	}
 	var f form
-	f.read, f.comment = list.Lines(format, list.Options{Base: o.base(e), Fields: o.Fields})
+	f.read, f.comment = list.Lines(format, list.Options{Base: o.base(e), Fields: o.Fields, Matters: e.Inputs(o.base(e).Host).Matters})
 	return f
 }
 

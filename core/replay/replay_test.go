@@ -288,17 +288,73 @@ func w3cAccess(n int) string {
 	return b.String()
 }
 
-// jsonAccess makes a list of JSON lines.
+// jsonAccess makes a list of JSON lines, with everything that is odd in them.
 func jsonAccess(n int) string {
 	r := rand.New(rand.NewSource(3))
 	var b strings.Builder
 	pick := func(list ...string) string { return list[r.Intn(len(list))] }
-	for range n {
-		fmt.Fprintf(&b, `{"url": %q, "method": %q, "client": %q, "time": %q, "status": %s, "headers": {"User-Agent": %q}}`+"\n", pick("/", "/a.txt", "/none?x=1", "/old", "/c1", "https://t.example/a", "x"), pick("GET", "HEAD", "POST"),
-			pick("192.0.2.1", "192.0.2.7", "203.0.113.6", "2001:db8::1"), fmt.Sprintf("2026-10-%02dT10:00:00Z", 1+r.Intn(28)), pick("200", "404", "301", "7"), pick("a bot", "reader"))
-		if r.Intn(5) == 0 {
-			b.WriteString(pick("\n", "# no comment\n", "[\n", "{}\n"))
+	rarely := func(usual string, odd ...string) string {
+		if r.Intn(12) > 0 {
+			return usual
 		}
+		return pick(odd...)
+	}
+	for range n {
+		fields := []string{`"url": ` + rarely(pick(`"/"`, `"/a.txt"`, `"/none?x=1"`, `"/old"`, `"/c1"`, `"https://s.example/a.txt?q=%41"`, fmt.Sprintf(`"/n%d"`, r.Intn(200))), `"https://t.example/a"`, `"x"`, `"//a.txt"`, `"/../a.txt"`, `"/a/./b"`, `"/%2e/a.txt"`, `"/a b"`, `"/a#b"`, `"/\u0061.txt"`, `"/ä"`, `"/a\\b"`, `7`, `""`, `"https://s.example"`, `"HTTPS://S.example/a.txt"`, `"/a?"`, `"/a?b?c"`)}
+		if r.Intn(4) > 0 {
+			fields = append(fields, `"method": `+rarely(pick(`"GET"`, `"HEAD"`, `"POST"`), `"get"`, `""`, `"G T"`, `null`))
+		}
+		if r.Intn(4) > 0 {
+			fields = append(fields, `"client":`+rarely(pick(`"192.0.2.1"`, `"192.0.2.7"`, `"203.0.113.6"`, `"2001:db8::1"`), `"pier"`, `""`, `"-"`, `"fe80::1%eth0"`, `"::ffff:192.0.2.1"`))
+		}
+		if r.Intn(4) > 0 {
+			fields = append(fields, `"time": `+rarely(fmt.Sprintf(`"2026-10-%02dT10:00:%02dZ"`, 1+r.Intn(28), r.Intn(60)), `"2026-10-10T10:00:00+02:00"`, `"2026-10-10"`, `"2026-10-10T10:00:61Z"`, `"2026-10-10T10:00:00.5Z"`, `""`))
+		}
+		if r.Intn(4) > 0 {
+			fields = append(fields, `"status":`+rarely(pick("200", "404", "301"), `7`, `"404"`, `"app"`, `200.0`, `999`, `-1`))
+		}
+		if r.Intn(2) > 0 {
+			fields = append(fields, fmt.Sprintf(`"headers": {%s: %s%s}`, pick(`"User-Agent"`, `"user-agent"`), rarely(pick(`"a bot"`, `"reader"`, `"bot"`), `"a\tbot"`, `""`, `["a bot"]`, `"bät"`, "\"a\xff\""), rarely("", `, "Referer": "https://r.example/x"`, `, "referer":"-"`, `, "Cookie": "a=1"`, `, "X-Other": "y"`, `, "User-Agent": "again"`)))
+		}
+		if r.Intn(6) == 0 {
+			fields = append(fields, pick(`"body": 0`, `"body": 9`, `"note": "x"`, `"URL": "/a.txt"`, `"Status": 301`, `"more": {"url": "/none"}`, `"list": [1]`, `"ms": 1.5`, `"ok": true`, `"location": "/b"`, `"url": "/a.txt"`, `"cause": "file"`, `"recorded": 404`))
+		}
+		r.Shuffle(len(fields), func(i, j int) { fields[i], fields[j] = fields[j], fields[i] })
+		b.WriteString(rarely("{"+strings.Join(fields, ", ")+"}", "{"+strings.Join(fields, ","), "{"+strings.Join(fields, "\t,\t")+"} ", "{"+strings.Join(fields, ",")+"} x", "\n", "# no comment", "[", "{}") + pick("\n", "\n", "\r\n"))
+	}
+	return b.String()
+}
+
+// eventAccess makes a JSON log, with everything that is odd in it.
+func eventAccess(n int) string {
+	r := rand.New(rand.NewSource(3))
+	var b strings.Builder
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	rarely := func(usual string, odd ...string) string {
+		if r.Intn(12) > 0 {
+			return usual
+		}
+		return pick(odd...)
+	}
+	for range n {
+		url := rarely(pick("/", "/a.txt", "/none", "/old", "/c1", fmt.Sprintf("/n%d", r.Intn(200))), "x", "/../a.txt", "/%2e/b", "/ä", "")
+		query := rarely(pick("", "x=1", "q=2"), "?x=1", "a b")
+		fields := []string{
+			rarely(fmt.Sprintf(`"url.path":%q,"url.query":%q`, url, query), fmt.Sprintf(`"url":{"path":%q,"query":%q}`, url, query), fmt.Sprintf(`"url.full":"https://s.example%s"`, url), fmt.Sprintf(`"url.path":%q,"url.full":"/old"`, url), `"url":"/a.txt"`),
+			rarely(`"http":{"request":{"method":"`+pick("GET", "HEAD", "POST")+`"},"response":{"status_code":`+pick("200", "404", `"301"`)+`}}`, `"http.request.method":"get"`, `"http.response.status_code":7`, `"http":[]`),
+		}
+		for _, one := range []string{
+			rarely(`"client.address":"`+pick("192.0.2.1", "192.0.2.7", "203.0.113.6", "2001:db8::1")+`"`, `"client.address":"192.0.2.1:4711"`, `"network.peer.address":"192.0.2.7"`, `"client":{"address":""}`, `"client.address":"pier"`),
+			rarely(fmt.Sprintf(`"timestamp":"2026-10-%02dT10:00:00Z"`, 1+r.Intn(28)), `"time":1772352000`, `"time":"noon"`, `"timestamp":"2026-10-10T10:00:00+02:00"`),
+			rarely(`"user_agent.original":"`+pick("a bot", "reader")+`"`, `"user_agent.original":"-"`, `"user_agent":{"original":"a\tb"}`),
+			rarely(`"level":"info","ms":3`, `"http.request.header.referer":"https://r.example/x"`, `"http.request.header.referer":["https://r.example/x"]`, `"http.request.header.cookie":"a=1"`, `"http.request.header.x-other":"y"`, `"http.request.header.user_agent":"bot"`, `"server.address":"t.example"`, `"server.address":"s.example","url.scheme":"https"`, `"http.request.body.size":9`, `"ms":1.5`),
+		} {
+			if r.Intn(4) > 0 {
+				fields = append(fields, one)
+			}
+		}
+		r.Shuffle(len(fields), func(i, j int) { fields[i], fields[j] = fields[j], fields[i] })
+		b.WriteString(rarely("{"+strings.Join(fields, ",")+"}", `{"attributes":{`+strings.Join(fields, ",")+"}}", `{"Attributes":{`+strings.Join(fields, ",")+"}}", "{"+strings.Join(fields, ","), "", "[]") + "\n")
 	}
 	return b.String()
 }
@@ -307,10 +363,12 @@ func TestTheFastPathAgreesOfAllFormats(t *testing.T) {
 	for name, rules := range rulebooks {
 		t.Run(name, func(t *testing.T) {
 			bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(sized(6000)), Choice{}, 1, 2, 7)
-			bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(sized(600)), Choice{}, 1, 3)
+			bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(sized(800)), Choice{}, 1, 3)
+			bothRoadsOf(t, list.FormatJSONLog, rules, eventAccess(sized(800)), Choice{}, 1, 3)
 			for _, choice := range choices {
 				bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(sized(1500)), choice, 2)
 				bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(sized(200)), choice, 2)
+				bothRoadsOf(t, list.FormatJSONLog, rules, eventAccess(sized(200)), choice, 2)
 			}
 		})
 	}
@@ -322,6 +380,8 @@ func TestTheFastPathAgreesOfAllFormats(t *testing.T) {
 		}
 		t.Run(fmt.Sprint("random-", i), func(t *testing.T) {
 			bothRoadsOf(t, list.FormatW3C, rules.String(), w3cAccess(sized(1500)), Choice{}, 1, 2)
+			bothRoadsOf(t, list.FormatJSONL, rules.String(), jsonAccess(sized(300)), Choice{}, 2)
+			bothRoadsOf(t, list.FormatJSONLog, rules.String(), eventAccess(sized(300)), Choice{}, 2)
 		})
 	}
 }

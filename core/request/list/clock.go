@@ -12,6 +12,7 @@ const (
 	noTime timeForm = iota
 	logTime
 	w3cTime
+	jsonTime
 )
 
 // timeForms are the layouts, as time.Parse has them, and the places of the two digits of
@@ -20,8 +21,9 @@ var timeForms = [...]struct {
 	layout  string
 	seconds int
 }{
-	logTime: {"02/Jan/2006:15:04:05 -0700", 18},
-	w3cTime: {"2006-01-02 15:04:05", 17},
+	logTime:  {"02/Jan/2006:15:04:05 -0700", 18},
+	w3cTime:  {"2006-01-02 15:04:05", 17},
+	jsonTime: {"2006-01-02T15:04:05Z", 17},
 }
 
 // At is when the request was made; zero where the line has no time.

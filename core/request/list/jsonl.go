@@ -48,7 +48,10 @@ func isBlank(line []byte) bool { return len(bytes.TrimSpace(line)) == 0 }
 // write of each request is read again: there the header is that of the answer, and the
 // request's stands apart.
 func readObject(o Options) LineReader {
-	return func(line []byte, _ *Line) (*Item, error) {
+	return func(line []byte, l *Line) (*Item, error) {
+		if l != nil && quickObject(line, o.Base, o.Matters, l) {
+			return nil, nil
+		}
 		var told struct {
 			URL, Method, Client, Time, Location string
 			Body                                json.Number

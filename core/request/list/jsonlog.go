@@ -66,7 +66,16 @@ func readEvent(o Options) LineReader {
 	for part, name := range o.Fields {
 		names[part] = []string{name}
 	}
-	return func(line []byte, _ *Line) (*Item, error) {
+	parts := map[string]string{}
+	for part, all := range names {
+		for _, name := range all {
+			parts[name] = part
+		}
+	}
+	return func(line []byte, l *Line) (*Item, error) {
+		if l != nil && quickEvent(line, o.Base, parts, o.Matters, l) {
+			return nil, nil
+		}
 		values, err := flat(line)
 		if err != nil {
 			return nil, err

@@ -49,6 +49,7 @@ type Line struct {
 	referrer, agent span     // from then on
 	path            uint32   // length of the target without its query
 	form            timeForm // of the time
+	own             []byte   // that text is a part of, where it is not the line itself
 }
 
 // A span is a part of a line.

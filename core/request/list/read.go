@@ -82,6 +82,9 @@ type Options struct {
 	Base   request.Address   // of relative addresses, and of logs, which name no host
 	Format Format            // "" to tell by content
 	Fields map[string]string // the names of a JSON log by what they tell, beside those that it knows
+	// Matters tells the header fields, in small letters, that can change an answer, beside
+	// agent and referrer: lines that tell of no other can be read quickly. nil: all do.
+	Matters func(name string) bool
 	// Open opens another list that this one names, as a sitemap index does.
 	// nil: none is opened.
 	Open func(name string) (io.ReadCloser, error)
