@@ -21,12 +21,12 @@ type basis struct {
 	clients *clientRuns // nil where no client is tested
 	given   request.Request
 
-	readsClient, readsTime, readsHeaders bool // tested, or copied
+	readsClient, readsTime, readsHeaders bool // tested, so that a sample has them
 }
 
 func newBasis(e *engine.Engine, o *Options) *basis {
 	b := &basis{Inputs: e.Inputs(o.base(e).Host), given: request.Request{Headers: o.Headers}}
-	b.readsClient, b.readsTime = b.Tests(rulebook.Field{Kind: rulebook.FieldClient}), b.Tests(rulebook.Field{Kind: rulebook.FieldTime})
+	b.readsClient, b.readsTime = len(b.Clients) > 0, len(b.Times) > 0
 	b.readsHeaders = b.Tests(agent) || b.Tests(referrer)
 	if len(b.Clients) > 0 {
 		b.clients = runsOf(b.Clients)
