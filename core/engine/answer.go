@@ -22,7 +22,7 @@ func (e *Engine) Predict(req *request.Request) *Response {
 // Trace is Predict, with the way to the answer. It looks at each entry in turn.
 func (e *Engine) Trace(req *request.Request) (*Response, *Trace) {
 	t := &Trace{}
-	return e.answer(req, plain{}, t), t
+	return e.answer(req, inOrder{}, t), t
 }
 
 // Outcome is Predict without the header: status, cause, entry, Location, file,

@@ -28,10 +28,10 @@ type entry struct {
 	kind
 	free  bool // has no path
 	pos   int
-	front []cond // on scheme, host, port and method
-	bits  []cond // on fields with classes
-	plain []*rulebook.Test
-	loose bool // lies in the index by its `in`, while its `on` is yet to be tested, or the other way
+	front []cond           // on scheme, host, port and method
+	bits  []cond           // on fields with classes
+	asked []*rulebook.Test // tests that are decided each time, since their field can change on the way, or is a number
+	loose bool             // lies in the index by its `in`, while its `on` is yet to be tested, or the other way
 }
 
 // cond is a test, as a bit of its field's classes.
@@ -89,7 +89,7 @@ func (s *siteEngine) compile() {
 			case t.Field.Row().Fixed:
 				e.bits = append(e.bits, s.cond(t, pos))
 			default:
-				e.plain = append(e.plain, t)
+				e.asked = append(e.asked, t)
 			}
 		}
 		e.loose = len(r.On) > 0 && len(r.In) > 0
@@ -140,11 +140,11 @@ func (c *classes) prepare() {
 		c.none = c.clients.none
 	}
 	for bit, t := range c.tests {
-		plain := true
+		texts := true
 		for _, v := range t.Values {
-			plain = plain && (v.Kind == rulebook.ValueText || v.Kind == rulebook.ValueAbsent)
+			texts = texts && (v.Kind == rulebook.ValueText || v.Kind == rulebook.ValueAbsent)
 		}
-		if !plain {
+		if !texts {
 			c.rest = append(c.rest, bit)
 			continue
 		}
@@ -605,7 +605,7 @@ func (s *state) fits(e *entry) bool {
 	if e.loose && !s.inFolders(e.Rule) {
 		return false
 	}
-	for _, t := range e.plain {
+	for _, t := range e.asked {
 		if !s.test(t) {
 			return false
 		}

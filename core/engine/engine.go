@@ -3,7 +3,7 @@
 //
 // The steps of a prediction are those of docs/engine.md. They are written once,
 // in answer.go; what differs is how the next fitting entry is found. The
-// compiled way (dispatch.go) looks where it can stand; the plain way (trace.go)
+// compiled way (dispatch.go) looks where it can stand; the other one (trace.go)
 // looks at each entry in turn and says why it does not fit. Both must agree.
 package engine
 
@@ -39,7 +39,7 @@ type siteEngine struct {
 	*rulebook.Site
 	tree       *site.Tree         // empty where it is not known
 	known      bool               // the tree is
-	hosts      []*pattern.Pattern // that are no plain names
+	hosts      []*pattern.Pattern // that are patterns
 	entries    []*entry           // by position
 	fields     []*classes
 	fronts     fronts
@@ -138,8 +138,8 @@ func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*
 			e.any = se
 		}
 		for _, h := range s.Hosts {
-			name, plain := h.Literal()
-			if !plain {
+			name, literal := h.Literal()
+			if !literal {
 				se.hosts = append(se.hosts, h)
 			} else if e.exact[name] == nil {
 				e.exact[name] = se
@@ -224,7 +224,7 @@ func (e *Engine) Holds(t *rulebook.Test, req *request.Request) bool {
 
 // Takes reports whether a rule's selectors take a request as it is asked.
 func (e *Engine) Takes(r *rulebook.Rule, req *request.Request) bool {
-	s := &state{engine: e, req: req, find: plain{}}
+	s := &state{engine: e, req: req, find: inOrder{}}
 	return s.receive(&Response{}) && s.misfit(r) == ""
 }
 
@@ -339,7 +339,7 @@ type Response struct {
 // Copied reports whether something in the answer is made of a value of the request,
 // like its client or a header field: another request that fits the same entries may
 // then have another answer. What Outcome gives has no headers: there, one that copies a
-// value counts only where it is not valid, and plain values (Reads.Header) are all alike.
+// value counts only where it is not valid, and plain values (Inputs.Header) are all alike.
 func (r *Response) Copied() bool { return r.copied }
 
 // Varies reports whether the answer may be sent in several encodings, so that what lies

@@ -66,11 +66,11 @@ func (s *state) note(r *rulebook.Rule, format string, args ...any) {
 	}
 }
 
-// plain is the finder that looks at each entry in turn: the rule about order,
+// inOrder is the finder that looks at each entry in turn: the rule about order,
 // word for word.
-type plain struct{}
+type inOrder struct{}
 
-func (plain) next(s *state, g group, floor int) int {
+func (inOrder) next(s *state, g group, floor int) int {
 	for pos := floor + 1; pos < len(s.site.entries); pos++ {
 		e := s.site.entries[pos]
 		if e.group != g {
@@ -186,7 +186,7 @@ func patternTexts(list []*pattern.Pattern) string {
 // order, whether or not the reading would come to them. The error says why no
 // site reads the request.
 func (e *Engine) Taking(req *request.Request) ([]*rulebook.Rule, error) {
-	s := &state{engine: e, req: req, find: plain{}, trace: &Trace{}}
+	s := &state{engine: e, req: req, find: inOrder{}, trace: &Trace{}}
 	if !s.receive(&Response{}) {
 		return nil, errors.New(s.trace.Steps[len(s.trace.Steps)-1].Text)
 	}
