@@ -84,3 +84,34 @@ func TestTheLikeliestFile(t *testing.T) {
 		}
 	}
 }
+
+// A JSON access log is read by the names of the semantic conventions, or by those that are
+// said; and visitors are sent by the language that they ask for first.
+func TestJSONLogs(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"site.kibitz": "site s address https://s.example\nredirect german on / when language de* to /de/ as temporary\nreply home with 200\n",
+		"known.log":   `{"url":{"path":"/"},"http":{"request":{"method":"GET","header":{"accept-language":["de-AT, en;q=0.5"]}},"response":{"status_code":200}}}` + "\n" + `{"url.path":"/","http.response.status_code":200}` + "\n{}\n",
+		"own.log":     `{"req":{"uri":"/"},"code":302}` + "\n",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, test := range []struct {
+		args string
+		has  []string
+	}{
+		{"replay known.log", []string{"3 lines   = 2 requests", "german 1", "home 1", "200     1     1"}},
+		{"replay -each known.log", []string{"302 GET     https://s.example/   /de/   german"}},
+		{"replay -fields url=req.uri,status=code own.log", []string{"1 line   = 1 request ", "home 1"}},
+		{"trace / -header Accept-Language:de-AT", []string{"german", "/de/"}},
+	} {
+		out, errs, _ := kibitz(t, dir, "", strings.Fields(test.args)...)
+		for _, want := range test.has {
+			if !strings.Contains(out, want) {
+				t.Errorf("%s: %q is not in\n%s%s", test.args, want, out, errs)
+			}
+		}
+	}
+}

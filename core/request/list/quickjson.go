@@ -206,6 +206,34 @@ func (j *jsonLine) line(text []byte, base request.Address, l *Line) bool {
 	return true
 }
 
+// tell notes a part of what a line tells; not ok where it is not plain.
+func (j *jsonLine) tell(part string, kind jsonValue, line []byte, value span) bool {
+	text := kind == jsonString
+	switch part {
+	case "url", "path":
+		return text && put(&j.url, value)
+	case "query":
+		return text && (value.len() == 0 || line[value.from] != '?' && put(&j.query, value))
+	case "method":
+		return text && put(&j.method, value)
+	case "client":
+		return text && put(&j.client, value)
+	case "time":
+		return text && put(&j.time, value)
+	case "agent":
+		return text && string(line[value.from:value.to]) != "-" && put(&j.agent, value)
+	case "referrer":
+		return text && put(&j.referrer, value)
+	case "status":
+		return kind != jsonLiteral && put(&j.status, value)
+	case "location":
+		return text
+	case "body":
+		return string(line[value.from:value.to]) == "0"
+	}
+	return false // of a host, a scheme or a port
+}
+
 // plainTarget reports whether a path with its query is read as it stands: it has nothing
 // that the URL standard encodes, cuts off or resolves.
 func plainTarget(target []byte) bool {
@@ -224,6 +252,9 @@ func plainTarget(target []byte) bool {
 
 func isHexDigit(c byte) bool { _, ok := hexDigit(c); return ok }
 
+// objectParts are what a line of JSON lines tells by these names.
+var objectParts = []string{"url", "method", "client", "time", "status", "location", "body"}
+
 // quickObject reads a line of JSON lines; matters tells the header fields that can change an
 // answer, beside agent and referrer.
 func quickObject(line []byte, base request.Address, matters func(string) bool, l *Line) bool {
@@ -240,28 +271,15 @@ func quickObject(line []byte, base request.Address, matters func(string) bool, l
 			case !text || bytes.IndexByte(name, '.') >= 0:
 				return false
 			case lower == "user-agent":
-				return put(&j.agent, value)
+				return j.tell("agent", kind, line, value)
 			case lower == "referer":
-				return put(&j.referrer, value)
+				return j.tell("referrer", kind, line, value)
 			default:
 				return !matters(lower)
 			}
 		}
-		switch string(path) {
-		case "url":
-			return text && put(&j.url, value)
-		case "method":
-			return text && put(&j.method, value)
-		case "client":
-			return text && put(&j.client, value)
-		case "time":
-			return text && put(&j.time, value)
-		case "status":
-			return kind == jsonNumber && put(&j.status, value)
-		case "location":
-			return text
-		case "body":
-			return kind == jsonNumber && string(line[value.from:value.to]) == "0"
+		if part := string(path); slices.Contains(objectParts, part) {
+			return j.tell(part, kind, line, value)
 		}
 		return plainName(path) && !slices.Contains([]string{"cause", "got", "recorded", "request", "headers"}, string(path))
 	})
@@ -302,30 +320,7 @@ func quickEvent(line []byte, base request.Address, parts map[string]string, matt
 		if !known {
 			return !bytes.HasPrefix(path, []byte("Attributes."))
 		}
-		text := kind == jsonString
-		switch part {
-		case "url", "path":
-			return text && put(&j.url, value)
-		case "query":
-			return text && (value.len() == 0 || line[value.from] != '?' && put(&j.query, value))
-		case "method":
-			return text && put(&j.method, value)
-		case "client":
-			return text && put(&j.client, value)
-		case "time":
-			return text && put(&j.time, value)
-		case "agent":
-			return text && string(line[value.from:value.to]) != "-" && put(&j.agent, value)
-		case "referrer":
-			return text && put(&j.referrer, value)
-		case "status":
-			return kind != jsonLiteral && put(&j.status, value)
-		case "location":
-			return text
-		case "body":
-			return string(line[value.from:value.to]) == "0"
-		}
-		return false // of a host, a scheme or a port
+		return j.tell(part, kind, line, value)
 	})
 	return ok && s.end() && j.line(line, base, l)
 }
