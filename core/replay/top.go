@@ -245,11 +245,10 @@ func (t *Top) overflow(h held) {
 	if len(p.last) < spillBlock {
 		return
 	}
-	if _, err := s.file.WriteAt(p.last, s.end); err != nil {
-		return // it stays in memory
+	if _, err := s.file.WriteAt(p.last, s.end); err == nil { // else the block is told as not listed: memory stays bounded
+		p.blocks = append(p.blocks, spillAt{s.end, int64(len(p.last))})
+		s.end += int64(len(p.last))
 	}
-	p.blocks = append(p.blocks, spillAt{s.end, int64(len(p.last))})
-	s.end += int64(len(p.last))
 	p.last = p.last[:0]
 }
 
