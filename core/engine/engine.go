@@ -11,7 +11,6 @@ import (
 	"errors"
 	"net/http"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -28,7 +27,9 @@ import (
 type Engine struct {
 	Book  *rulebook.Book
 	sites []*siteEngine
+	of    map[*rulebook.Site]*siteEngine
 	exact map[string]*siteEngine // by host
+	wild  []*siteEngine          // those that have patterns of hosts
 	any   *siteEngine            // answers for unknown hosts
 
 	passwords passwordCache
@@ -114,11 +115,12 @@ func New(book *rulebook.Book, trees []*site.Tree) *Engine {
 // Load compiles a rulebook, and has the tree of each site read meanwhile, in their
 // order (nil for one that is not known). An error is that of a tree.
 func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*Engine, error) {
-	e := &Engine{Book: book, exact: map[string]*siteEngine{}}
+	e := &Engine{Book: book, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
 	var compiling sync.WaitGroup
 	defer compiling.Wait()
 	for _, s := range book.Sites {
-		e.sites = append(e.sites, &siteEngine{Site: s})
+		e.of[s] = &siteEngine{Site: s}
+		e.sites = append(e.sites, e.of[s])
 	}
 	compiling.Go(func() {
 		for _, s := range e.sites {
@@ -145,6 +147,9 @@ func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*
 				e.exact[name] = se
 			}
 		}
+		if len(se.hosts) > 0 {
+			e.wild = append(e.wild, se)
+		}
 	}
 	compiling.Wait()
 	return e, nil
@@ -155,7 +160,7 @@ func (e *Engine) siteFor(host string) *siteEngine {
 	if s := e.exact[host]; s != nil {
 		return s
 	}
-	for _, s := range e.sites {
+	for _, s := range e.wild {
 		for _, h := range s.hosts {
 			if h.Match(host) {
 				return s
@@ -167,15 +172,14 @@ func (e *Engine) siteFor(host string) *siteEngine {
 
 // KnowsTree reports whether it is known which files a site of the rulebook has.
 func (e *Engine) KnowsTree(s *rulebook.Site) bool {
-	return slices.ContainsFunc(e.sites, func(se *siteEngine) bool { return se.Site == s && se.known })
+	se := e.of[s]
+	return se != nil && se.known
 }
 
 // Tree gives the tree of a site of the rulebook; an empty one where it is not known.
 func (e *Engine) Tree(s *rulebook.Site) *site.Tree {
-	for _, se := range e.sites {
-		if se.Site == s {
-			return se.tree
-		}
+	if se := e.of[s]; se != nil {
+		return se.tree
 	}
 	return nil
 }
@@ -183,12 +187,8 @@ func (e *Engine) Tree(s *rulebook.Site) *site.Tree {
 // IsUTF8 reports whether a file of a site's tree begins as UTF-8 does; one whose content
 // is not known is taken for it.
 func (e *Engine) IsUTF8(s *rulebook.Site, n *site.Node) bool {
-	for _, se := range e.sites {
-		if se.Site == s {
-			return se.isUTF8(n)
-		}
-	}
-	return true
+	se := e.of[s]
+	return se == nil || se.isUTF8(n)
 }
 
 // SiteFor gives the site that answers for a host; nil if none does.

@@ -86,11 +86,11 @@ func (m *merged) read(id int, text string) int {
 	return id
 }
 
-// The work that a state of the result may make on average: threads, and steps of
-// threads.
+// The work that a state of the result may make on average: threads, and the slots of all
+// threads that are made on the way.
 const (
 	threadsPerState = 8
-	stepsPerState   = 200
+	slotsPerState   = 1000
 )
 
 // preimage walks the expression's program together with the set.
@@ -103,7 +103,7 @@ type preimage struct {
 	repeats map[uint32]bool // captures that can be entered again
 	reach   map[int][]int
 	all     []int // states of into
-	steps   int
+	work    int   // slots made
 	large   bool
 }
 
@@ -144,7 +144,11 @@ func (t thread) key() string {
 	return string(b)
 }
 
-func (t thread) with(i int, s slot) thread {
+// with gives a thread another slot.
+func (w *preimage) with(t thread, i int, s slot) thread {
+	if w.work += len(t.slots); w.work > slotsPerState*w.limit {
+		w.large = true
+	}
 	t.slots = slices.Clone(t.slots)
 	t.slots[i] = s
 	return t
@@ -293,6 +297,9 @@ func (w *preimage) alive(from []int, text string) []int {
 
 // enter begins the copies of a group, in every way that there is.
 func (w *preimage) enter(t thread, group int, from int, yield func(thread)) {
+	if w.large {
+		return
+	}
 	for i := from; i < len(w.copies); i++ {
 		if w.copies[i].Group != group {
 			continue
@@ -301,11 +308,11 @@ func (w *preimage) enter(t thread, group int, from int, yield func(thread)) {
 			return // it was the last time that counts, and now there is another
 		}
 		if w.repeats[uint32(group)] && group > 0 {
-			w.enter(t.with(i, slot{phase: passed}), group, i+1, yield)
+			w.enter(w.with(t, i, slot{phase: passed}), group, i+1, yield)
 		}
 		states, known := w.begins(t, i)
 		for _, q := range states {
-			w.enter(t.with(i, slot{phase: open, guessed: !known, begin: int32(q), here: int32(q)}), group, i+1, yield)
+			w.enter(w.with(t, i, slot{phase: open, guessed: !known, begin: int32(q), here: int32(q)}), group, i+1, yield)
 		}
 		return
 	}
@@ -318,7 +325,7 @@ func (w *preimage) leave(t thread, group int) thread {
 		if c.Group == group && t.slots[i].phase == open {
 			s := t.slots[i]
 			s.phase = closed
-			t = t.with(i, s)
+			t = w.with(t, i, s)
 		}
 	}
 	return t
@@ -331,8 +338,10 @@ func (w *preimage) follow(set map[string]thread, seen map[string]bool, t thread,
 		return
 	}
 	seen[key] = true
-	if len(seen) > threadsPerState*w.limit {
+	if w.work += 1 + len(t.slots); len(seen) > threadsPerState*w.limit || w.work > slotsPerState*w.limit {
 		w.large = true
+	}
+	if w.large {
 		return
 	}
 	inst := &w.prog.Inst[t.pc]
@@ -379,7 +388,7 @@ func (w *preimage) ends(t thread) bool {
 			if w.copies[i].Group != Anything {
 				// The states are those in which an empty copy begins and ends.
 				for _, q := range states {
-					if w.ends(t.with(i, slot{phase: closed, here: int32(q)})) {
+					if w.ends(w.with(t, i, slot{phase: closed, here: int32(q)})) {
 						return true
 					}
 				}
@@ -414,16 +423,16 @@ func (w *preimage) ends(t thread) bool {
 // step moves the threads of a state by one byte.
 func (w *preimage) step(set []thread, c byte, left int) []thread {
 	next, seen := map[string]thread{}, map[string]bool{}
-	if w.steps += len(set); w.steps > stepsPerState*w.limit {
-		w.large = true
-		return nil
-	}
 	for _, t := range set {
+		if w.large {
+			return nil
+		}
 		inst := &w.prog.Inst[t.pc]
 		if inst.Op == syntax.InstMatch || inst.Op == syntax.InstEmptyWidth || !inst.MatchRune(rune(c)) {
 			continue
 		}
 		moved := []thread{{pc: inst.Out, slots: slices.Clone(t.slots)}}
+		w.work += 1 + len(t.slots)
 		for i, s := range t.slots {
 			if s.phase != open {
 				continue
@@ -445,7 +454,7 @@ func (w *preimage) step(set []thread, c byte, left int) []thread {
 					if q != 0 {
 						s := m.slots[i]
 						s.here = int32(q)
-						branches = append(branches, m.with(i, s))
+						branches = append(branches, w.with(m, i, s))
 					}
 				}
 			}
@@ -543,7 +552,7 @@ func (w *preimage) explore() (*Lang, error) {
 			return nil, fmt.Errorf("%w: more than %d", ErrLarge, w.limit)
 		}
 		row := make([]uint16, len(PathBytes)+1)
-		for j := range len(PathBytes) {
+		for j := 0; j < len(PathBytes) && !w.large; j++ {
 			if cut != nil && cut[j] != j {
 				row[j] = row[cut[j]]
 				continue

@@ -56,6 +56,7 @@ type hops struct {
 	*shared
 	origins  []*origin
 	at       map[originKey]*origin
+	of       map[*rulebook.Site][]*origin
 	all      []*hop
 	by       map[*origin]*hopIndex
 	rows     map[rowKey]*hop
@@ -77,7 +78,7 @@ func (c *shared) graph() *hops {
 	if c.hops != nil {
 		return c.hops
 	}
-	g := &hops{shared: c, at: map[originKey]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
+	g := &hops{shared: c, at: map[originKey]*origin{}, of: map[*rulebook.Site][]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
 	c.hops = g
 	g.findFronts()
 	for _, f := range g.origins {
@@ -229,6 +230,7 @@ func (g *hops) findFronts() {
 					}
 				}
 				g.origins = append(g.origins, f)
+				g.of[s] = append(g.of[s], f)
 				g.at[originKey{scheme, host}] = f
 			}
 		}

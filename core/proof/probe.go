@@ -15,6 +15,9 @@ import (
 // probes makes requests that a rule takes, if nothing above it does: one for
 // each path that can be thought of, over each scheme and host of the site.
 func (c *shared) probes(s *rulebook.Site, r *rulebook.Rule) []*request.Request {
+	if len(r.Tests) > maxTests {
+		return nil
+	}
 	base := request.Request{Address: s.Address}
 	base.Address.Path = "/"
 	requests := []request.Request{base}
@@ -64,13 +67,16 @@ func hasTest(r *rulebook.Rule, k rulebook.FieldKind) bool {
 // plain is a request for the home page of a site, by the scheme and the host to
 // which all others are sent, if there are such.
 func (c *shared) plain(s *rulebook.Site) *request.Request {
-	for _, f := range c.graph().origins {
-		if f.space.site == s && f.last == math.MaxInt {
+	for _, f := range c.graph().of[s] {
+		if f.last == math.MaxInt {
 			return f.request()
 		}
 	}
 	return &request.Request{Address: s.Address}
 }
+
+// maxTests is how many conditions of an entry are met one by one.
+const maxTests = 200
 
 type probePath struct{ path, query string }
 
@@ -170,11 +176,17 @@ func satisfy(req *request.Request, t *rulebook.Test) {
 		}
 		row.Put(req, t.Field.Name, text, v.Kind != rulebook.ValueAbsent)
 	case rulebook.VaryClients:
-		if v.Kind == rulebook.ValueNetwork {
+		switch v.Kind {
+		case rulebook.ValueNetwork:
 			req.Client = v.Network.Addr()
+		case rulebook.ValuePresent:
+			req.Client = stranger
 		}
 	case rulebook.VaryNumbers:
-		if v.Kind == rulebook.ValueSpan {
+		switch v.Kind {
+		case rulebook.ValuePresent:
+			row.Set(req, bounds(nil)[0])
+		case rulebook.ValueSpan:
 			at := v.Span.Low
 			if at < 0 { // it has no beginning
 				at = v.Span.High
@@ -183,6 +195,9 @@ func satisfy(req *request.Request, t *rulebook.Test) {
 		}
 	}
 }
+
+// stranger is a client that no network is likely to hold (RFC 5737).
+var stranger = netip.MustParseAddr("203.0.113.77")
 
 // avoid makes a request pass an `unless`.
 func avoid(req *request.Request, t *rulebook.Test) {
@@ -195,7 +210,7 @@ func avoid(req *request.Request, t *rulebook.Test) {
 			}
 		}
 	case rulebook.VaryClients:
-		req.Client = netip.MustParseAddr("203.0.113.77")
+		req.Client = stranger
 	case rulebook.VaryTexts:
 		if t.Field.Kind == rulebook.FieldMethod {
 			req.Method = "PATCH"

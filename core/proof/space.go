@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
@@ -266,31 +267,11 @@ func (sp *space) find(q question) (*request.Request, error) {
 	if q.like != nil {
 		base = *q.like
 	}
-	s := &search{space: sp, question: q}
-	fields := map[rulebook.Field]bool{}
-	for _, r := range append(slices.Clone(q.in), q.out...) {
-		for _, t := range r.Tests {
-			if !onPath(t) {
-				fields[t.Field] = true
-			}
-		}
+	s := sp.ask(q)
+	if len(s.fields) > maxTests*sp.effort {
+		return nil, fmt.Errorf("it asks %d things of a request", len(s.fields))
 	}
-	for f := range fields {
-		s.fields = append(s.fields, f)
-	}
-	slices.SortFunc(s.fields, func(a, b rulebook.Field) int {
-		return cmp.Or(cmp.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name))
-	})
-	raw := fields[rulebook.Field{Kind: rulebook.FieldQuery}]
-	cookies := fields[rulebook.Field{Kind: rulebook.FieldHeader, Name: "cookie"}]
-	for _, f := range s.fields {
-		switch {
-		case raw && f.Kind == rulebook.FieldQuery && f.Name != "":
-			s.doubt("the query is tested whole and by its parameters")
-		case cookies && f.Kind == rulebook.FieldCookie:
-			s.doubt("cookies are tested whole and one by one")
-		}
-	}
+	s.doubtShared()
 	alive := make([]bool, len(q.out))
 	for i := range alive {
 		alive[i] = true
@@ -308,14 +289,88 @@ func (sp *space) find(q question) (*request.Request, error) {
 type search struct {
 	*space
 	question
-	fields []rulebook.Field
+	fields []asked
 	nodes  int
 	why    string // what keeps the answer from being a proof
+}
+
+// asked is a field that a question is about, with all tests of it.
+type asked struct {
+	rulebook.Field
+	in, all []*rulebook.Test
+	out     []outTest
+}
+
+// An outTest is one of a rule that must not take the request.
+type outTest struct {
+	rule int // its position in out
+	*rulebook.Test
+}
+
+// ask sorts the tests of a question by their fields.
+func (sp *space) ask(q question) *search {
+	s := &search{space: sp, question: q}
+	at := map[rulebook.Field]int{}
+	of := func(t *rulebook.Test) *asked {
+		i, ok := at[t.Field]
+		if !ok {
+			i = len(s.fields)
+			at[t.Field] = i
+			s.fields = append(s.fields, asked{Field: t.Field})
+		}
+		s.fields[i].all = append(s.fields[i].all, t)
+		return &s.fields[i]
+	}
+	for _, r := range q.in {
+		for _, t := range r.Tests {
+			if !onPath(t) {
+				f := of(t)
+				f.in = append(f.in, t)
+			}
+		}
+	}
+	for i, r := range q.out {
+		for _, t := range r.Tests {
+			if !onPath(t) {
+				f := of(t)
+				f.out = append(f.out, outTest{i, t})
+			}
+		}
+	}
+	slices.SortFunc(s.fields, func(a, b asked) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name))
+	})
+	return s
 }
 
 func (s *search) doubt(format string, args ...any) {
 	if s.why == "" {
 		s.why = fmt.Sprintf(format, args...)
+	}
+}
+
+// doubtShared notes fields that are read from one place: they are varied one after the
+// other, and what is put there for the one is taken from the other.
+func (s *search) doubtShared() {
+	by := map[string]rulebook.Field{}
+	for _, of := range s.fields {
+		f := of.Field
+		row, place := f.Row(), ""
+		switch {
+		case f.Kind == rulebook.FieldQuery:
+			place = "?"
+		case row.Header != nil:
+			place = row.Header(f.Name)
+		default:
+			continue
+		}
+		first, shared := by[place]
+		switch {
+		case !shared:
+			by[place] = f
+		case first.Kind != f.Kind || first.Name == "" || f.Name == "": // two cookies, or two parameters, go side by side
+			s.doubt("%s and %s are tested together, and are read from the same text", first, f)
+		}
 	}
 }
 
@@ -334,13 +389,14 @@ func (s *search) descend(depth int, req request.Request, alive []bool) *request.
 		alive []bool
 	}
 	var branches []branch
-	for _, choice := range s.choices(s.fields[depth], req) {
-		next := branch{choice, slices.Clone(alive)}
-		if !s.holdAll(s.in, s.fields[depth], &choice) {
+	f := s.fields[depth]
+	for _, choice := range s.choices(f, req) {
+		if slices.ContainsFunc(f.in, func(t *rulebook.Test) bool { return !s.Holds(t, &choice) }) {
 			continue
 		}
-		for i := range s.out {
-			next.alive[i] = alive[i] && s.holdAll(s.out[i:i+1], s.fields[depth], &choice)
+		next := branch{choice, slices.Clone(alive)}
+		for _, t := range f.out {
+			next.alive[t.rule] = next.alive[t.rule] && s.Holds(t.Test, &choice)
 		}
 		if !slices.ContainsFunc(branches, func(b branch) bool { return within(b.alive, next.alive) }) {
 			branches = append(branches, next)
@@ -376,17 +432,6 @@ func count(list []bool) int {
 		}
 	}
 	return n
-}
-
-func (sp *space) holdAll(rules []*rulebook.Rule, f rulebook.Field, req *request.Request) bool {
-	for _, r := range rules {
-		for _, t := range r.Tests {
-			if t.Field == f && !sp.Holds(t, req) {
-				return false
-			}
-		}
-	}
-	return true
 }
 
 type pathAnswer struct {
@@ -499,15 +544,8 @@ func (s *search) words(alive []bool) ([]string, error) {
 
 // choices gives requests that differ from req in one field: one for every
 // combination of answers that the question's tests of it can have.
-func (s *search) choices(f rulebook.Field, req request.Request) []request.Request {
-	var tests []*rulebook.Test
-	for _, r := range append(slices.Clone(s.in), s.out...) {
-		for _, t := range r.Tests {
-			if t.Field == f {
-				tests = append(tests, t)
-			}
-		}
-	}
+func (s *search) choices(asked asked, req request.Request) []request.Request {
+	f, tests := asked.Field, asked.all
 	out := []request.Request{req}
 	with := func(change func(*request.Request)) {
 		next := req
@@ -516,6 +554,9 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 		out = append(out, next)
 	}
 	row := f.Row()
+	if row.Put != nil && !row.Always {
+		with(func(r *request.Request) { row.Put(r, f.Name, "", false) })
+	}
 	switch vary := row.Vary.(type) {
 	case rulebook.VaryWords:
 		for _, word := range row.Words {
@@ -536,11 +577,10 @@ func (s *search) choices(f rulebook.Field, req request.Request) []request.Reques
 			with(func(r *request.Request) { r.Client = a })
 		}
 	case rulebook.VaryTexts:
-		with(func(r *request.Request) { row.Put(r, f.Name, "", false) })
 		for _, text := range s.texts(tests, vary.All(f)) {
 			with(func(r *request.Request) { row.Put(r, f.Name, text, true) })
 			says := rulebook.Test{Field: f, Values: []rulebook.Value{{Kind: rulebook.ValueText, Text: text}}}
-			if !s.Holds(&says, &out[len(out)-1]) {
+			if text != "" && !s.Holds(&says, &out[len(out)-1]) { // an empty query is none
 				s.doubt("no request could be made of which %s is %q", f, text)
 			}
 		}
@@ -569,7 +609,8 @@ func addQuery(r *request.Request, name, text string) {
 	r.Address.Query, r.Address.HasQuery = text, true
 }
 
-// bounds gives the numbers at and beside the ends of all spans.
+// bounds gives the numbers at and beside the ends of all spans, and some number where there
+// are none.
 func bounds(tests []*rulebook.Test) []int64 {
 	var out []int64
 	for _, t := range tests {
@@ -584,9 +625,14 @@ func bounds(tests []*rulebook.Test) []int64 {
 			}
 		}
 	}
+	if len(out) == 0 {
+		return []int64{someTime.UnixMicro()}
+	}
 	slices.Sort(out)
 	return slices.Compact(out)
 }
+
+var someTime = time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
 
 // A textSet is a set of texts that a value takes.
 type textSet struct {
@@ -661,6 +707,9 @@ func (s *search) texts(tests []*rulebook.Test, all *pattern.Lang) []string {
 			switch v.Kind {
 			case rulebook.ValueText:
 				words = append(words, v.Text)
+			case rulebook.ValuePresent, rulebook.ValueAbsent: // an empty text may be none
+				words = append(words, "")
+				plain = append(plain, "")
 			case rulebook.ValueGlob, rulebook.ValueRegexp:
 				sets = append(sets, textSet{v.Source(), func() (pattern.Machine, error) { return languageOf(v) }})
 			}

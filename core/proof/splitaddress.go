@@ -104,10 +104,8 @@ const maxNames = 3
 // and one that stands for all other names.
 func (c *checker) names(s *rulebook.Site) []originKey {
 	var out []originKey
-	for _, f := range c.graph().origins {
-		if f.space.site == s {
-			out = append(out, originKey{f.scheme, f.host})
-		}
+	for _, f := range c.graph().of[s] {
+		out = append(out, originKey{f.scheme, f.host})
 	}
 	for _, n := range c.ownNames(s) {
 		if c.graph().at[originKey{"https", n.host}] == nil {

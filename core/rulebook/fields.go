@@ -7,6 +7,7 @@ package rulebook
 import (
 	"math"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -198,7 +199,12 @@ func init() { // not where it is declared, since reading values looks at rows
 			},
 			Stays:   func(string) bool { return true },
 			Changed: func(string) string { return "even from another network" },
-			read:    (*builder).networkValue, Vary: VaryClients{}},
+			read:    (*builder).networkValue, Vary: VaryClients{},
+			Put: func(r *request.Request, _, text string, present bool) {
+				if r.Client = (netip.Addr{}); present {
+					r.Client, _ = netip.ParseAddr(text)
+				}
+			}},
 		FieldUser: {Word: "user", Beside: true,
 			Text:   func(v View, _ string) (string, bool) { return v.User(), v.User() != "" },
 			Header: func(string) string { return "authorization" },
@@ -217,7 +223,12 @@ func init() { // not where it is declared, since reading values looks at rows
 			Stays:   func(string) bool { return true },
 			Changed: func(string) string { return "even when its time is over" },
 			read:    spanOf(timeUnit),
-			Vary:    VaryNumbers{math.MinInt64, math.MaxInt64}, Set: func(r *request.Request, n int64) { r.Time = time.UnixMicro(n).UTC() }},
+			Vary:    VaryNumbers{math.MinInt64, math.MaxInt64}, Set: func(r *request.Request, n int64) { r.Time = time.UnixMicro(n).UTC() },
+			Put: func(r *request.Request, _, text string, present bool) {
+				if r.Time = (time.Time{}); present {
+					r.Time, _ = time.Parse(time.RFC3339, text)
+				}
+			}},
 		FieldBody: {Word: "body", Always: true, Beside: true,
 			Text:   func(v View, _ string) (string, bool) { return strconv.FormatInt(v.Request().Body, 10), true },
 			Number: func(v View) (int64, bool) { return v.Request().Body, true },

@@ -28,7 +28,7 @@ func Load(name string) (*Book, error) {
 // Read reads the rulebook text, which errors call name; load gives the content
 // of the files that it names, several at once. Mistakes in it come as Errors, all of them at once.
 func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, error) {
-	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, hosts: map[string]*Site{}, main: name}
+	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, hosts: map[string]*Site{}, sites: map[string]bool{}, main: name}
 	b.file(name, text, nil)
 	b.findLists()
 	b.Rules, b.named = make([]*Rule, 0, len(b.entries)), make(map[string][]*Rule, len(b.entries))
@@ -45,12 +45,15 @@ func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, e
 		b.errs.sort()
 		return nil, b.errs
 	}
+	all := 0 // entries for all sites: they stand above the first
+	for all < len(b.Rules) && b.Rules[all].Site == nil {
+		all++
+	}
 	for _, s := range b.Sites {
-		for _, r := range b.Rules {
-			if r.Site == nil || r.Site == s {
-				s.Rules = append(s.Rules, r)
-			}
-		}
+		s.Rules = slices.Clone(b.Rules[:all])
+	}
+	for _, r := range b.Rules[all:] {
+		r.Site.Rules = append(r.Site.Rules, r)
 	}
 	return b.Book, nil
 }
@@ -65,6 +68,7 @@ type builder struct {
 	lists   map[string][]Word
 	named   map[string][]*Rule
 	hosts   map[string]*Site // by the host or its pattern
+	sites   map[string]bool  // by name
 	site    *Site            // what the entries at hand belong to; nil: all sites
 }
 
@@ -203,11 +207,10 @@ func (b *builder) newSite(e *Entry) {
 		return
 	}
 	s.Name = e.Name.Text
-	for _, other := range b.Sites[:len(b.Sites)-1] {
-		if other.Name == s.Name {
-			b.errs.at(*e.Name, "there are two sites called `%s`", s.Name)
-		}
+	if b.sites[s.Name] {
+		b.errs.at(*e.Name, "there are two sites called `%s`", s.Name)
 	}
+	b.sites[s.Name] = true
 	for _, c := range e.Clauses {
 		w := c.Values[0]
 		switch c.Keyword.Text {
@@ -245,7 +248,9 @@ func (b *builder) newSite(e *Entry) {
 		case "slashes":
 			s.KeepSlashes = b.choice(w, "merge", "keep") == "keep"
 		case "unknown-hosts":
-			s.UnknownHosts = b.choice(w, "answer") == "answer"
+			if s.UnknownHosts = b.choice(w, "answer") == "answer"; !s.UnknownHosts {
+				continue
+			}
 			if i := slices.IndexFunc(b.Sites, func(other *Site) bool { return other != s && other.UnknownHosts }); i >= 0 {
 				b.errs.at(c.Keyword, "site `%s` answers for unknown hosts already: only one can", b.Sites[i].Name)
 			}
