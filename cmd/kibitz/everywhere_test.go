@@ -99,9 +99,9 @@ func TestEverySituationForMachines(t *testing.T) {
 		t.Run(strings.ReplaceAll(s.name, " ", "-"), func(t *testing.T) {
 			t.Parallel()
 			dir := harbourIn(t, s)
-			text, _, status := kibitz(t, dir, "", "check")
+			text, _, status := kibitz(t, dir, "", "check", "-notes", "all")
 			for _, form := range []string{"json", "sarif"} {
-				out, errs, same := kibitz(t, dir, "", "check", "-as", form)
+				out, errs, same := kibitz(t, dir, "", "check", "-notes", "all", "-as", form)
 				if same != status || !json.Valid([]byte(out)) {
 					t.Errorf("check -as %s: status %d, and %d as text\n%s%s", form, same, status, out, errs)
 				}

@@ -107,6 +107,6 @@ func TestCountsAreOfWhatTheySay(t *testing.T) {
 	if out, _, _ := kibitz(t, dir, "", "replay", "-only", "404", "l.txt"); strings.Contains(out, "Not reached") {
 		t.Errorf("entries that decided requests are called idle:\n%s", out)
 	}
-	out, _, _ := kibitz(t, dir, "", "check")
+	out, _, _ := kibitz(t, dir, "", "check", "-claims")
 	contains(t, out, "found at 1 entry; 1 entry proved to have none")
 }

@@ -212,7 +212,7 @@ func TestCheckIsNeverAWall(t *testing.T) {
 		book += fmt.Sprintf("redirect r%d on /old%d to /gone%d as 303\n", i, i, i)
 	}
 	dir := write(t, map[string]string{"site.kibitz": book, "public/index.html": "home"})
-	out, _, _ := kibitz(t, dir, "", "check")
+	out, _, _ := kibitz(t, dir, "", "check", "-claims")
 	contains(t, out, "… and 4 more of missing-target; all of them: kibitz check -top 0", "14 warnings", "found at 14 entries")
 	if n := strings.Count(out, "warning  missing-target"); n != 10 {
 		t.Errorf("%d findings are shown", n)

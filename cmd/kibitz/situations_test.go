@@ -77,7 +77,7 @@ func TestSituations(t *testing.T) {
 			if out, errs, status := kibitz(t, dir, "", "replay", "-strict", "list.txt"); status != 0 {
 				t.Errorf("replay: status %d\n%s%s", status, out, errs)
 			}
-			out, errs, _ := kibitz(t, dir, "", "check", "-as", "json")
+			out, errs, _ := kibitz(t, dir, "", "check", "-notes", "all", "-as", "json")
 			var report struct {
 				Findings []struct{ Finding, Severity string }
 			}
@@ -217,7 +217,6 @@ https://s.example/fares/                 => 200`,
 /boat.php?id=          => 404
 /boat.php?ID=17        => 404
 /boat.php              => 404`,
-		notes: "method-lost",
 	},
 	{
 		name: "what becomes of the query",
@@ -235,7 +234,7 @@ redirect e on /only  to /fares/          as temporary query only day`,
 /only?a=1&day=2    => 302 /fares/?day=2
 /only?day=1&day=2  => 302 /fares/?day=1&day=2
 /only              => 302 /fares/`,
-		notes: "query-lost method-lost",
+		notes: "query-lost",
 	},
 	{
 		name: "the special case above the general one",

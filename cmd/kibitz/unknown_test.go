@@ -21,7 +21,7 @@ func TestARulebookWithoutFiles(t *testing.T) {
 		has    []string
 		lacks  []string
 	}{
-		{"check", 0, []string{"1 note\n", "guard-bypassed", "which files the site has is not known"}, []string{"missing-target", "hidden-by-rule", "split-address"}},
+		{"check", 0, []string{"nothing found\n", "guard-bypassed", "which files the site has is not known"}, []string{"missing-target", "hidden-by-rule", "split-address"}},
 		{"trace /new", 0, []string{"files   /new", "Left to the site's files", "Add `files DIR`"}, []string{"404"}},
 		{"trace -as json /new", 0, []string{`"status": "files"`, `"ending": "files"`}, nil},
 		{"replay l.txt", 0, []string{"(unknown-tree) 1"}, []string{"\n  404", "Not found"}},

@@ -17,7 +17,7 @@ type Ending string
 const (
 	Arrived   Ending = "arrived"
 	Loop      Ending = "loop"                   // an address comes back with the same method
-	TooLong   Ending = "too-long"               // the twenty-first redirect
+	TooLong   Ending = "too-long"               // the twenty-first redirect, or one of which the address cannot grow further
 	Left      Ending = "left"                   // an address of no site of the rulebook
 	ToApp     Ending = Ending(engine.WordApp)   // an application answers
 	ToFiles   Ending = Ending(engine.WordFiles) // the site's files decide, and are not known
@@ -115,7 +115,9 @@ func visit(s Server, req *request.Request, r *engine.Response, limit int, predic
 			v.Ending = Ending(r.Word())
 			return v
 		case !Follows(r):
-			v.Ending = Arrived
+			if v.Ending = Arrived; v.Outgrown() {
+				v.Ending = TooLong
+			}
 			return v
 		}
 		next, err := Follow(req, r)
@@ -143,6 +145,27 @@ func visit(s Server, req *request.Request, r *engine.Response, limit int, predic
 		}
 		req, r = next, predict(next)
 	}
+}
+
+// Outgrown reports whether an entry sends its own results on, each longer than the one
+// before, until the address is too long for it.
+func (v *Visit) Outgrown() bool {
+	n := len(v.Hops) - 1
+	if n < 2 {
+		return false
+	}
+	last, before := v.Hops[n], v.Hops[n-1]
+	switch last.Response.Cause {
+	case engine.CauseBadTarget:
+		if last.Response.By != before.Response.By {
+			return false
+		}
+	case engine.CauseTooLarge:
+	default:
+		return false
+	}
+	length := func(h Hop) int { return len(h.Request.Address.Target()) }
+	return before.Response.By == v.Hops[n-2].Response.By && length(v.Hops[n-2]) < length(before) && length(before) < length(last)
 }
 
 // sameResource compares addresses without their fragments.

@@ -15,6 +15,7 @@ func init() {
 		Summary: "a visit needs two redirects or more, where one would do",
 		Before:  "redirect prices on /prices    to /fares   as permanent      # the folder answers: /fares/",
 		After:   "redirect prices on /prices    to /fares/  as permanent",
+		Proves:  true,
 		find:    findChains,
 	})
 }
@@ -75,7 +76,7 @@ func findChains(c *checker) {
 		c.add(f)
 	}
 	c.redirectsProved()
-	c.conclusions("where each leads, no other redirect takes it on")
+	c.conclusions("where each leads, no other redirect takes it on; what changes only scheme or host at the start is not counted")
 }
 
 // chainFrom looks for a chain that begins with a rule at one of its hops.
@@ -117,7 +118,7 @@ func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Vi
 
 // onlyMoves reports whether a hop changes nothing but the scheme and the host.
 func onlyMoves(h *hop) bool {
-	return h.to != nil && len(h.to.Path) == 1 && h.to.Path[0].Value && h.to.Path[0].Capture == "" &&
+	return h.to != nil && !h.to.HasQuery && len(h.to.Path) == 1 && h.to.Path[0].Value && h.to.Path[0].Capture == "" &&
 		h.to.Path[0].Field.Kind == rulebook.FieldPath && len(h.to.Path[0].Filters) == 0 && !h.to.IsPath()
 }
 

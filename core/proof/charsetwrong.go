@@ -6,7 +6,6 @@ import (
 
 	"kibitz/core/representation"
 	"kibitz/core/request"
-	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
 
@@ -25,9 +24,8 @@ const maxTexts = 20_000
 
 // findWrongCharsets asks for each text of the trees, and looks at how it begins.
 func findWrongCharsets(c *checker) {
-	found := map[*rulebook.Site]bool{}
-	state, why := Proved, "for the tree as it is: each text was looked into, up to 64 KiB"
 	for _, s := range c.treeSites() {
+		c.noteSite(Proved, s, "")
 		var wrong []*site.Node
 		var first *request.Request
 		declared := ""
@@ -36,7 +34,7 @@ func findWrongCharsets(c *checker) {
 				return
 			}
 			if c.tried++; c.tried > maxTexts {
-				state, why = Tried, fmt.Sprintf("the first %d texts were looked into, up to 64 KiB", maxTexts)
+				c.noteSite(Tried, s, fmt.Sprintf("the first %d texts were looked into, up to 64 KiB", maxTexts))
 				return
 			}
 			if c.IsUTF8(s, n) {
@@ -57,16 +55,15 @@ func findWrongCharsets(c *checker) {
 		if len(wrong) == 0 {
 			continue
 		}
-		found[s] = true
 		message := fmt.Sprintf("%s is not UTF-8, so it is sent without a charset, and each browser guesses.", wrong[0].Path)
 		if declared != "" {
 			message = fmt.Sprintf("%s is sent as %s, and is not: visitors see wrong letters.", wrong[0].Path, declared)
 		}
-		c.siteFinding(Finding{Place: s.Place, Width: len("site"), Request: first, Count: len(wrong),
+		c.addOf(s, Finding{Request: first, Count: len(wrong),
 			Message: message + further(len(wrong)-1, "So is one more file.", "So are %d more files."),
 			Advice:  fmt.Sprintf("save it as UTF-8, or say what it is:   media old on %s charset windows-1252", wrong[0].Path)})
 	}
-	c.concludeSites(found, state, why)
+	c.conclusions("for the tree as it is: each text was looked into, up to 64 KiB")
 }
 
 // extensionOf is the extension of a file, without its dot, in lower case.

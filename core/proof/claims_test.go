@@ -17,7 +17,7 @@ func TestClaims(t *testing.T) {
 	golden(t, "testdata/claims.txt", func(b *strings.Builder, report *Report) {
 		for _, c := range report.Claims {
 			if c.State != Found && c.Entries+c.Sites > 0 {
-				fmt.Fprintf(b, "  %-22s %-7s %d %s\n", c.Finding, c.State, c.Entries+c.Sites, strings.Join(c.Rules, " "))
+				fmt.Fprintf(b, "  %-22s %-7s %d %s\n", c.Finding, c.State, c.Entries+c.Sites, strings.Join(c.Names, " "))
 			}
 		}
 	})
@@ -47,7 +47,7 @@ func golden(t *testing.T, file string, say func(*strings.Builder, *Report)) {
 	for _, name := range names {
 		_, e := engineOf(t, name)
 		fmt.Fprintln(&b, filepath.Base(name))
-		say(&b, Check(e, 1))
+		say(&b, CheckAll(e, 1))
 	}
 	if *write {
 		if err := os.WriteFile(file, []byte(b.String()), 0o644); err != nil {
@@ -74,7 +74,7 @@ func TestCheckSaysTheSameEachTime(t *testing.T) {
 		for n := range 4 {
 			_, e := engineOf(t, name)
 			var b strings.Builder
-			report := Check(e, 1)
+			report := CheckAll(e, 1)
 			for _, f := range report.Findings {
 				fmt.Fprintln(&b, f.Name, f.Place, f.Message, f.Advice, f.Request)
 			}

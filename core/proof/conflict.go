@@ -20,6 +20,7 @@ func init() {
 		Summary: "two entries cross: each takes addresses that the other does not, and where both do, only their order decides",
 		Before:  "redirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?",
 		After:   "redirect both   on /docs/map    to /maps/docs         as permanent\nredirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent\n    accept conflict \"the entry above says what /docs/map is\"",
+		Proves:  true,
 		find:    func(c *checker) { findCrossings(c, true) },
 	})
 }

@@ -14,6 +14,7 @@ func init() {
 		Summary: "a redirect from https to http: what was private goes open over the wire",
 		Before:  "redirect boats in /boats/ to http://{host}/fleet/ as permanent",
 		After:   "redirect boats in /boats/ to /fleet/ as permanent",
+		Proves:  true,
 		find: func(c *checker) {
 			for _, r := range c.Book.Rules {
 				if r.Kind != rulebook.KindRedirect && r.Kind != rulebook.KindMoves {

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/canonical"
+	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -19,42 +21,57 @@ func init() {
 		Summary: "backup files, keys, dumps or hidden folders can be fetched",
 		Before:  "site saltmarsh address https://saltmarsh-ferries.example files public      # public/fares.sql is a dump",
 		After:   "access leftovers on ~.*\\.(sql|bak|old|orig) refuse 404",
+		Proves:  true,
 		find: func(c *checker) {
 			c.looseFiles(func(kind string, files []*site.Node, s *rulebook.Site) {
 				var first *request.Request
 				count := 0
-				var by *rulebook.Rule
 				for _, n := range files {
-					req := c.plain(s)
-					req.Address.Path = n.Path
-					c.tried++
-					if resp := c.Predict(req); resp.Status == 200 && resp.File == n {
+					if req := c.fetches(s, n); req != nil {
 						if count++; count == 1 {
-							first, by = req, resp.By
+							first = req
 						}
 					}
 				}
 				if count == 0 {
 					return
 				}
-				f := Finding{Request: first, Count: count, Place: s.Place, Width: len("site"),
+				f := Finding{Request: first, Count: count,
 					Message: fmt.Sprintf("Everybody can fetch %s, %s.", first.Address.Path, kind) + further(count-1, "There is one more like it.", "There are %d more like it."),
 					Advice:  "take it out of the folder, or refuse it:   access leftovers on ~.*\\" + strings.ReplaceAll(path.Ext(first.Address.Path), "~", `\~`) + " refuse 404"}
-				if by != nil {
-					f.Rules = append(f.Rules, by)
-				}
-				c.siteFinding(f)
+				c.addOf(s, f)
 			})
 		},
 	})
 }
 
+// fetches gives a request with which anybody gets a file by its own address; nil for none.
+func (c *checker) fetches(s *rulebook.Site, n *site.Node) *request.Request {
+	gets := func(req *request.Request) bool {
+		if req.Verb() != "GET" || len(req.Headers) > 0 || req.Client.IsValid() || !req.Time.IsZero() || req.Body > 0 {
+			return false // not everybody sends that
+		}
+		c.tried++
+		resp := c.Predict(req)
+		return resp.Status == 200 && resp.File == n
+	}
+	req := c.plain(s)
+	req.Address.Path = n.Path
+	if gets(req) {
+		return req
+	}
+	if by := takerOf(c.Met(req)); by != nil {
+		return c.space(s).past(question{out: []*rulebook.Rule{by}, path: pattern.Words([]string{canonical.Marked(n.Path)})}, gets)
+	}
+	return nil
+}
+
 // looseFiles yields the files of each tree that nobody means to publish, by what
 // they are, and makes the claim.
 func (c *checker) looseFiles(yield func(kind string, files []*site.Node, s *rulebook.Site)) {
-	found := map[*rulebook.Site]bool{}
 	total := 0
 	for _, s := range c.treeSites() {
+		c.noteSite(Proved, s, "")
 		kinds := map[string][]*site.Node{}
 		c.Tree(s).Each(func(n *site.Node) {
 			total++
@@ -65,13 +82,10 @@ func (c *checker) looseFiles(yield func(kind string, files []*site.Node, s *rule
 		for _, kind := range slices.Sorted(maps.Keys(kinds)) {
 			files := kinds[kind]
 			slices.SortFunc(files, func(a, b *site.Node) int { return cmp.Compare(a.Path, b.Path) })
-			before := len(c.report.Findings)
-			if yield(kind, files, s); len(c.report.Findings) > before {
-				found[s] = true
-			}
+			yield(kind, files, s)
 		}
 	}
-	c.concludeSites(found, Proved, fmt.Sprintf("for the tree as it is: %d files and folders, by their names", total))
+	c.conclusions(fmt.Sprintf("for the tree as it is, and a visitor of whom nothing is known: %d files and folders, by their names", total))
 }
 
 // looseKind says what a file is that nobody means to publish; "" for any other.
@@ -95,15 +109,4 @@ func looseKind(n *site.Node) string {
 		return "a file with rules or passwords"
 	}
 	return ""
-}
-
-// siteFinding reports what belongs to a site and no entry.
-func (c *checker) siteFinding(f Finding) {
-	if len(f.Rules) > 0 {
-		c.add(f)
-		return
-	}
-	f.Name, f.Severity = c.kind.Name, c.kind.Severity
-	f.Count = max(f.Count, 1)
-	c.report.Findings = append(c.report.Findings, &f)
 }

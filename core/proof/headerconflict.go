@@ -22,10 +22,10 @@ func init() {
 					c.varyDropped(s, r)
 				}
 			}
-			entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
+			c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
 				c.conflict(s, r, change)
 			})
-			c.conclude(Tried, entries, "requests made from each entry's own selectors")
+			c.conclusions("requests made from each entry's own selectors")
 		},
 	})
 }

@@ -15,7 +15,7 @@ func init() {
 		Before:  "header safe set Strict-Transport-Security max-age=1y",
 		After:   "header safe set Strict-Transport-Security max-age=31536000",
 		find: func(c *checker) {
-			entries := c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
+			c.headerValues(func(s *rulebook.Site, r *rulebook.Rule, change rulebook.HeaderChange) {
 				req, value := c.showing(s, r, change)
 				if req == nil {
 					return
@@ -26,21 +26,20 @@ func init() {
 						Message: fmt.Sprintf("%s: %s.", change.Name, f.what), Advice: "write it like   " + f.right})
 				}
 			})
-			c.conclude(Tried, entries, "values as requests of each entry's own selectors make them")
+			c.conclusions("values as requests of each entry's own selectors make them")
 		},
 	})
 }
 
-// headerValues calls each for every value that a header entry of a site sets,
-// and gives the number of those entries.
-func (c *checker) headerValues(each func(*rulebook.Site, *rulebook.Rule, rulebook.HeaderChange)) (entries int) {
+// headerValues calls each for every value that a header entry of a site sets.
+func (c *checker) headerValues(each func(*rulebook.Site, *rulebook.Rule, rulebook.HeaderChange)) {
 	for _, s := range c.Book.Sites {
 		for _, r := range s.Rules {
 			a, ok := r.Action.(*rulebook.Header)
 			if !ok {
 				continue
 			}
-			entries++
+			c.note(Tried, r, "")
 			for _, change := range a.Changes {
 				if change.Do != "drop" {
 					each(s, r, change)
@@ -48,7 +47,6 @@ func (c *checker) headerValues(each func(*rulebook.Site, *rulebook.Rule, ruleboo
 			}
 		}
 	}
-	return entries
 }
 
 func headerClause(r *rulebook.Rule, name string) (rulebook.Place, int) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"kibitz/core/canonical"
 	"kibitz/core/engine"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
@@ -18,6 +19,7 @@ func init() {
 		Summary: "a file of the tree that no address reaches, because an entry takes it",
 		Before:  "redirect boats in /boats/ to /fleet/ as permanent             # and public/boats/avocet.html is still there",
 		After:   "redirect boats on /boats{/}? to /fleet/ as permanent",
+		Proves:  true,
 		find:    findHidden,
 	})
 }
@@ -26,8 +28,8 @@ func init() {
 // it, by every other way.
 func findHidden(c *checker) {
 	total := 0
-	found := map[*rulebook.Site]bool{}
 	for _, s := range c.treeSites() {
+		c.noteSite(Proved, s, "")
 		hidden := map[*rulebook.Rule][]*site.Node{}
 		c.Tree(s).Each(func(n *site.Node) {
 			if n.Folder || n.Hidden {
@@ -48,21 +50,24 @@ func findHidden(c *checker) {
 		})
 		for r, files := range hidden {
 			if c.stillHidden(s, r, files) {
-				found[s] = true
+				c.noteSite(Found, s, "")
 			}
 		}
 	}
-	c.concludeSites(found, Proved, fmt.Sprintf("for the tree as it is: each of its %d files was asked for", total))
+	c.conclusions(fmt.Sprintf("for the tree as it is: each of its %d files was asked for", total))
 }
 
 const maxHidden = 200
+
+// maxTakers is how many entries one below the other are passed by to come to a file.
+const maxTakers = 10
 
 // stillHidden leaves out the files that another way leads to.
 func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*site.Node) bool {
 	sp := c.space(s)
 	var left []*site.Node
 	for i, n := range files {
-		if i < maxHidden && sp.hasWay(n, taker) {
+		if i < maxHidden && c.hasWay(sp, n, taker) {
 			continue
 		}
 		left = append(left, n)
@@ -82,14 +87,23 @@ func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*s
 }
 
 // hasWay reports whether some request is answered with the file.
-func (sp *space) hasWay(n *site.Node, taker *rulebook.Rule) bool {
+func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 	gets := func(req *request.Request) bool {
-		r := sp.Predict(req)
-		return r.File == n
+		if sp.Predict(req).File == n {
+			return true
+		}
+		for _, f := range c.graph().of[sp.site] { // a row of a table may want one of them
+			other := *req
+			other.Address.Host = f.host
+			other.Address.SetScheme(f.scheme)
+			if sp.Predict(&other).File == n {
+				return true
+			}
+		}
+		return false
 	}
-	// Perhaps the entry takes it only under its conditions.
-	path := pattern.Words([]string{n.Path})
-	if _, err := sp.find(question{out: []*rulebook.Rule{taker}, path: path, fix: gets}); err == nil {
+	path := pattern.Words([]string{canonical.Marked(n.Path)})
+	if sp.past(question{out: []*rulebook.Rule{taker}, path: path}, gets) != nil {
 		return true
 	}
 	for _, at := range []string{n.Path[:len(n.Path)-len(lastSegment(n.Path))]} {
@@ -111,14 +125,14 @@ func (sp *space) hasWay(n *site.Node, taker *rulebook.Rule) bool {
 			}
 		case *rulebook.Rewrite:
 			if from, err := sp.sentInto(r, a.To.Path, path); err == nil && from != nil {
-				if _, err := sp.find(question{in: []*rulebook.Rule{r}, path: from, fix: gets}); err == nil {
+				if sp.past(question{in: []*rulebook.Rule{r}, path: from}, gets) != nil {
 					return true
 				}
 			}
 		case *rulebook.Fallback:
 			for _, to := range a.To {
 				if from, err := sp.sentInto(r, to.Path, path); err == nil && from != nil {
-					if _, err := sp.find(question{in: []*rulebook.Rule{r}, path: from, fix: gets}); err == nil {
+					if sp.past(question{in: []*rulebook.Rule{r}, path: from}, gets) != nil {
 						return true
 					}
 				}
@@ -126,4 +140,30 @@ func (sp *space) hasWay(n *site.Node, taker *rulebook.Rule) bool {
 		}
 	}
 	return false
+}
+
+// past looks for a request that answers a question, and fixes something; what takes the
+// first that is found is passed by under other conditions than its own. nil stands for
+// none.
+func (sp *space) past(q question, fix func(*request.Request) bool) *request.Request {
+	for range maxTakers {
+		q.fix = nil
+		req, err := sp.find(q)
+		if err != nil {
+			return nil
+		}
+		if fix(req) {
+			return req
+		}
+		q.fix = fix
+		if found, err := sp.find(q); err == nil {
+			return found
+		}
+		next := takerOf(slices.DeleteFunc(sp.Met(req), func(r *rulebook.Rule) bool { return slices.Contains(q.in, r) }))
+		if next == nil || slices.Contains(q.out, next) {
+			return nil
+		}
+		q.out = append(slices.Clip(q.out), next)
+	}
+	return nil
 }

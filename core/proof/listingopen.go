@@ -15,6 +15,7 @@ func init() {
 		Summary: "a listing shows backup files, keys, dumps or hidden folders",
 		Before:  "folder downloads in /downloads/ documents none listing on      # and there lies prices.bak",
 		After:   "access leftovers on ~.*\\.bak refuse 404                           # and take the file away: a listing names what is there",
+		Proves:  true,
 		find: func(c *checker) {
 			listed := map[string]bool{}
 			c.looseFiles(func(kind string, files []*site.Node, s *rulebook.Site) {
@@ -35,6 +36,7 @@ func init() {
 						continue
 					}
 					listed[s.Name+folder] = true
+					c.noteSite(Found, s, "")
 					place, width := clause(resp.By, "listing")
 					c.add(Finding{Rules: []*rulebook.Rule{resp.By}, Place: place, Width: width, Request: req,
 						Message: fmt.Sprintf("The listing of %s shows everybody %s, %s.", folder, lastSegment(n.Path), kind),

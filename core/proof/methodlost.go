@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"kibitz/core/browser"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
@@ -11,44 +12,70 @@ import (
 func init() {
 	register(20, Kind{
 		Name: "method-lost", Severity: Note,
-		Summary: "redirects with 301 or 302 take POST, and browsers then ask again with GET, without what was filled in",
-		Before:  "redirect desk on /book to /booking/new as permanent",
-		After:   "redirect desk on /book to /booking/new as 308",
+		Summary: "redirects with 301 or 302 on the way of a form to an application: browsers ask again with GET, without what was filled in",
+		Before:  "redirect desk on /book to /booking/new as permanent\nhandoff  book in /booking/",
+		After:   "redirect desk on /book to /booking/new as 308\nhandoff  book in /booking/",
+		Proves:  true,
 		find: func(c *checker) {
 			c.losesMethod()
-			c.conclusions("they keep the method, or do not take POST")
+			c.conclusions("they keep the method, or no application takes a form behind them")
 		},
 	})
 }
 
-// losesMethod tells once of all redirects: nearly every one takes POST, and few
-// are ever asked so.
+// losesMethod tells once of all redirects on the way of a form to an application.
 func (c *checker) losesMethod() {
 	var f Finding
-	for _, r := range c.Book.Rules {
-		if r.Kind != rulebook.KindRedirect && r.Kind != rulebook.KindMoves {
-			continue
+	found := func(r *rulebook.Rule, post *request.Request) {
+		if k := c.known[subject{rule: r}]; k.state == Found {
+			return
 		}
-		if c.keepsMethod(r) {
-			c.note(Proved, r, "")
-			continue
+		c.note(Found, r, "")
+		if c.accepts(subject{rule: r}) {
+			return
 		}
-		c.note(Tried, r, "no form was found that it takes")
-		for _, s := range c.sitesOf(r) {
-			post := c.losingPost(s, r)
-			if post == nil {
+		if f.Count++; f.Request == nil {
+			f.Request, f.Rules = post, []*rulebook.Rule{r}
+			f.Place, f.Width = clause(r, "as", "to", "table")
+			f.Message = fmt.Sprintf("A form sent to %s is asked for again with GET, and what was filled in is lost before it comes to the application", post.Address)
+		}
+	}
+	for _, s := range c.Book.Sites {
+		var apps []*request.Request // requests that come to an application
+		for _, r := range s.Rules {
+			if r.Kind == rulebook.KindHandoff {
+				post := *c.space(s).like(r)
+				post.Method, post.Body = "POST", 1
+				apps = append(apps, &post)
+			}
+		}
+		for _, r := range s.Rules {
+			if r.Kind != rulebook.KindRedirect && r.Kind != rulebook.KindMoves {
 				continue
 			}
-			c.note(Found, r, "")
-			if c.accepts(r) {
-				break
+			if c.keepsMethod(r) {
+				c.note(Proved, r, "")
+				continue
 			}
-			if f.Count++; f.Request == nil {
-				f.Request, f.Rules = post, []*rulebook.Rule{r}
-				f.Place, f.Width = clause(r, "as", "to", "table")
-				f.Message = fmt.Sprintf("A form sent to %s is asked for again with GET, and what was filled in is lost", post.Address.Target())
+			c.note(Tried, r, "no form was found that it takes on its way to an application")
+			for _, req := range c.firstProbes(s, r) {
+				post := *req
+				post.Method, post.Body = "POST", 1
+				if by := c.lostBy(&post); by == r {
+					found(r, &post)
+					break
+				}
 			}
-			break
+		}
+		for _, app := range apps {
+			for _, o := range c.graph().of[s] {
+				post := *app
+				post.Address.Host = o.host
+				post.Address.SetScheme(o.scheme)
+				if by := c.lostBy(&post); by != nil {
+					found(by, &post)
+				}
+			}
 		}
 	}
 	if f.Request == nil {
@@ -62,8 +89,24 @@ func (c *checker) losesMethod() {
 		f.Message += fmt.Sprintf("; so it is at %d more entries", f.Count-1)
 	}
 	f.Message += "."
-	f.Advice = "where forms are sent, write   as 308   or   as 307; elsewhere nothing is to be done"
+	f.Advice = "where forms are sent, write   as 308   or   as 307"
 	c.add(f)
+}
+
+// lostBy gives the redirect by which a form is lost on its way to an application; nil
+// where none is.
+func (c *checker) lostBy(post *request.Request) *rulebook.Rule {
+	c.tried++
+	v := browser.Open(c, post)
+	if v.Ending != browser.ToApp {
+		return nil
+	}
+	for i, h := range v.Hops[:len(v.Hops)-1] {
+		if h.Request.Verb() == "POST" && v.Hops[i+1].Request.Verb() == "GET" && h.Response.Status != 303 {
+			return h.Response.By
+		}
+	}
+	return nil
 }
 
 // keepsMethod reports whether a rule answers no POST with 301 or 302.
@@ -82,19 +125,6 @@ func (c *checker) keepsMethod(r *rulebook.Rule) bool {
 	post := c.plain(c.sitesOf(r)[0])
 	post.Method = "POST"
 	return slices.ContainsFunc(r.Tests, func(t *rulebook.Test) bool { return t.Field.Kind == rulebook.FieldMethod && !c.Holds(t, post) })
-}
-
-// losingPost gives a POST that a rule answers with 301 or 302; nil for none.
-func (c *checker) losingPost(s *rulebook.Site, r *rulebook.Rule) *request.Request {
-	for _, req := range c.firstProbes(s, r) {
-		post := *req
-		post.Method, post.Body = "POST", 1
-		c.tried++
-		if resp := c.Predict(&post); resp.By == r && (resp.Status == 301 || resp.Status == 302) {
-			return &post
-		}
-	}
-	return nil
 }
 
 // firstProbes are the first few requests that a rule takes.

@@ -26,23 +26,22 @@ func findMissingTargets(c *checker) {
 	if len(c.treeSites()) == 0 {
 		return // of none is known what is missing
 	}
-	entries := 0
 	for _, s := range c.Book.Sites {
 		for _, r := range s.Rules {
 			switch a := r.Action.(type) {
 			case *rulebook.Redirect:
-				entries++
+				c.note(Tried, r, "")
 				c.missing(s, r, a.To)
 			case *rulebook.Rewrite:
-				entries++
+				c.note(Tried, r, "")
 				c.missing(s, r, a.To)
 			case *rulebook.Moves:
-				entries++
+				c.note(Tried, r, "")
 				c.missingRows(s, r)
 			}
 		}
 	}
-	c.conclude(Tried, entries, "requests made from each entry's own selectors, for the tree as it is")
+	c.conclusions("requests made from each entry's own selectors, for the tree as it is")
 }
 
 // maxTargets is how many results of one entry are followed.

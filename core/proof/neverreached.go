@@ -18,6 +18,7 @@ func init() {
 		Summary: "the entries above take every request that this one could have",
 		Before:  "redirect boats  in /boats/       to /fleet/              as permanent\nredirect avocet on /boats/avocet to /fleet/avocet.html   as permanent",
 		After:   "redirect avocet on /boats/avocet to /fleet/avocet.html   as permanent\nredirect boats  in /boats/       to /fleet/              as permanent",
+		Proves:  true,
 		find:    findNeverReached,
 	})
 }

@@ -14,6 +14,7 @@ func init() {
 		Summary: "a redirect whose host comes from the request, and is not held to the site's own hosts",
 		Before:  "redirect partner on /partner/:name to https://{name}.ferry-tickets.example/ as temporary      # any name at all",
 		After:   "redirect partner on /partner/:name(sandling|marram) to https://{name}.ferry-tickets.example/ as temporary",
+		Proves:  true,
 		find: func(c *checker) {
 			for _, r := range c.Book.Rules {
 				a, ok := r.Action.(*rulebook.Redirect)

@@ -7,6 +7,7 @@ import (
 
 	"kibitz/core/browser"
 	"kibitz/core/canonical"
+	"kibitz/core/engine"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -20,18 +21,21 @@ func init() {
 		Summary: "a permanent redirect depends on what can change while the address stays: browsers store it, and follow it then, too",
 		Before:  "redirect german on / when cookie.lang de to /de/ as permanent",
 		After:   "redirect german on / when cookie.lang de to /de/ as temporary",
+		Proves:  true,
 		find: func(c *checker) {
 			for _, r := range c.Book.Rules {
-				fickle := slices.DeleteFunc(slices.Clone(r.Tests), func(t *rulebook.Test) bool { return !changes(t) })
-				switch {
-				case !permanent(r):
-				case len(fickle) == 0:
-					c.note(Proved, r, "")
-				case !slices.ContainsFunc(c.sitesOf(r), func(s *rulebook.Site) bool { return c.varies(s, r, fickle) }):
-					c.note(Tried, r, "no request was found that it answers otherwise than another for the same address")
+				if !permanent(r) {
+					continue
+				}
+				c.note(Proved, r, "")
+				for _, s := range c.sitesOf(r) {
+					if c.varies(s, r) {
+						c.note(Found, r, "")
+						break
+					}
 				}
 			}
-			c.conclusions("they depend on the address alone")
+			c.conclusions("they, and what stands above them, depend on the address alone")
 		},
 	})
 }
@@ -59,41 +63,114 @@ func changes(t *rulebook.Test) bool {
 	return t.Field.Row().Changed != nil
 }
 
-// varies looks for two requests for one address of which only one is sent on for good.
-func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule, fickle []*rulebook.Test) bool {
+// fickle are a rule's tests that can cease to hold while the address stays.
+func fickle(r *rulebook.Rule) (out []*rulebook.Test) {
+	for _, t := range r.Tests {
+		if changes(t) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// varies looks for two requests for one address of which only one is sent on for good: the
+// other does not meet the entry's own conditions, or meets those of an entry above it.
+func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
+	if own := fickle(r); len(own) > 0 {
+		if c.variesBy(s, r, r, own) {
+			return true
+		}
+		c.note(Tried, r, "no request was found that it answers otherwise than another for the same address")
+	}
+	for _, above := range s.Rules {
+		if above == r {
+			break
+		}
+		a, ok := above.Action.(rulebook.Reading)
+		if _, guard := above.Action.(*rulebook.Access); !ok || guard || !a.Ends() && above.Kind != rulebook.KindRewrite {
+			continue
+		}
+		tests := fickle(above)
+		if len(tests) == 0 || !beginAlike(above, r) || apart(above, r) {
+			continue
+		}
+		if c.variesBy(s, r, above, tests) {
+			return true
+		}
+		c.note(Tried, r, "no request was found that an entry above it answers otherwise")
+	}
+	return false
+}
+
+// variesBy looks for two requests of which by, which is the rule or stands above it, takes
+// one and not the other, by its fickle tests.
+func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rulebook.Test) bool {
 	sp := c.space(s)
 	req := sp.like(r)
 	if a, ok := r.Action.(*rulebook.Moves); ok {
 		req = withRow(req, &a.Table.Rows[slices.IndexFunc(a.Table.Rows, permanentRow)])
 	}
-	c.tried++
-	stored := c.Predict(req)
-	if stored.By != r || stored.Location == "" {
+	stores := func(req *request.Request) bool {
+		c.tried++
+		stored := c.Predict(req)
+		return stored.By == r && stored.Location != "" && browser.Permanent(stored.Status)
+	}
+	only := &rulebook.Rule{Kind: rulebook.KindRedirect, Tests: tests} // what else it looks at stays as it is
+	q := question{out: []*rulebook.Rule{only}}
+	if by != r {
+		still := &rulebook.Rule{Name: by.Name, Number: -1 - by.Number}
+		for _, t := range by.Tests {
+			if !slices.Contains(tests, t) {
+				still.Tests = append(still.Tests, t)
+			}
+		}
+		found, err := sp.find(question{in: []*rulebook.Rule{r, still}, out: []*rulebook.Rule{by}, path: sp.of(by).over, fix: stores})
+		if err != nil {
+			return false
+		}
+		req, q = found, question{in: []*rulebook.Rule{only}}
+	}
+	if !stores(req) {
 		return false
 	}
+	stored := c.Predict(req)
 	var changed *rulebook.Test
-	bare := &request.Request{Method: req.Method, Address: req.Address}
-	only := &rulebook.Rule{Kind: rulebook.KindRedirect, Tests: fickle} // what else it looks at stays as it is
-	other, err := sp.find(question{out: []*rulebook.Rule{only}, path: pattern.Words([]string{canonical.Marked(req.Address.Path)}), like: bare, fix: func(other *request.Request) bool {
+	q.path = pattern.Words([]string{canonical.Marked(req.Address.Path)})
+	q.like = &request.Request{Method: req.Method, Address: req.Address}
+	q.fix = func(other *request.Request) bool {
 		if other.Address != req.Address || other.Verb() != req.Verb() {
 			return false
 		}
 		c.tried++
 		resp := c.Predict(other)
-		i := slices.IndexFunc(fickle, func(t *rulebook.Test) bool { return !c.Holds(t, other) })
-		if i < 0 || resp.Status == stored.Status && resp.Location == stored.Location {
+		i := slices.IndexFunc(tests, func(t *rulebook.Test) bool { return c.Holds(t, other) != c.Holds(t, req) })
+		if i < 0 || resp.Status == stored.Status && resp.Location == stored.Location || c.endsAlike(other, resp, stored) {
 			return false
 		}
-		changed = fickle[i]
+		changed = tests[i]
 		return true
-	}})
+	}
+	other, err := sp.find(q)
 	if err != nil {
 		return false
 	}
 	place, width := clause(r, "as", "table")
-	c.note(Found, r, "")
-	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Other: other,
+	f := Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Other: other,
 		Message: fmt.Sprintf("Browsers store this redirect: whoever has been sent from %s to %s once goes there without asking again, %s.", req.Address, stored.Location, changed.Field.Row().Changed(changed.Field.Name)),
-		Advice:  "write   as temporary   (or   as 307   where forms are sent)"})
+		Advice:  "write   as temporary   (or   as 307   where forms are sent)"}
+	if by != r {
+		f.Rules = append(f.Rules, by)
+		f.Message += fmt.Sprintf(" So %s (%s), which stands above it, is not asked any more.", by.Name, by.Place)
+	}
+	c.add(f)
 	return true
+}
+
+// endsAlike reports whether a visitor who follows what is stored comes to where they would
+// come without it.
+func (c *checker) endsAlike(req *request.Request, resp, stored *engine.Response) bool {
+	with, without := browser.OpenFrom(c, req, stored), browser.OpenFrom(c, req, resp)
+	a, b := with.Hops[len(with.Hops)-1], without.Hops[len(without.Hops)-1]
+	return with.Ending == without.Ending && a.Response.Status == b.Response.Status && with.Left == without.Left &&
+		(a.Request.Address == b.Request.Address || a.Response.File != nil && a.Response.File == b.Response.File)
 }

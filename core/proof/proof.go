@@ -48,17 +48,17 @@ const (
 	Open   = "open"
 )
 
-// A Claim says what is known about one kind of finding.
+// A Claim says what is known about one kind of finding: of some entries, or of some sites
+// where it is asked of their trees.
 type Claim struct {
 	Finding  string
 	State    string
-	Entries  int // that the claim speaks of; or Sites
+	Entries  int
 	Sites    int
-	Accepted int // of the entries where it is found, those that say it is meant
-	Tried    int // requests
+	Names    []string // of the entries, or the sites
+	Accepted int      // of those where it is found, those that say it is meant
+	Tried    int      // requests
 	Why      string
-
-	Rules []string // the names of the entries, where each was decided by itself
 }
 
 // A Report is what Check gives.
@@ -81,6 +81,8 @@ type Kind struct {
 	Summary  string
 	Before   string // an example that has it
 	After    string // and how it is mended
+	Proves   bool   // that there is none may be proved: a request could deny it
+	Quiet    bool   // looked for only where all are wanted: what it says is seldom a fault
 	find     func(*checker)
 }
 
@@ -109,16 +111,36 @@ var Kinds = sync.OnceValue(func() []Kind {
 // is counted or noted for one is seen by another.
 type checker struct {
 	*shared
-	kind   Kind
-	tried  int                          // requests
-	having map[*rulebook.Rule]bool      // entries with a finding, accepted or not
-	known  map[*rulebook.Rule]knowledge // of entries
+	kind  Kind
+	tried int                   // requests
+	known map[subject]knowledge // of entries or of sites
+}
+
+// A subject is what something is known of: an entry, or a site with its tree.
+type subject struct {
+	rule *rulebook.Rule
+	site *rulebook.Site
+}
+
+func (s subject) name() string {
+	if s.rule != nil {
+		return s.rule.Name
+	}
+	return s.site.Name
+}
+
+func (s subject) accepts() []rulebook.Accept {
+	if s.rule != nil {
+		return s.rule.Accepts
+	}
+	return s.site.Accepts
 }
 
 // shared is what all kinds need: it is made once, by the first that does.
 type shared struct {
 	*engine.Engine
 	report *Report
+	looked []string        // the names of the findings that have been looked for
 	used   map[string]bool // accepts that kept something quiet, by place
 
 	effort int
@@ -141,7 +163,7 @@ func newShared(e *engine.Engine, effort int) *shared {
 
 // look looks for the findings of a kind.
 func (c *shared) look(k Kind) {
-	k.find(&checker{shared: c, kind: k, having: map[*rulebook.Rule]bool{}, known: map[*rulebook.Rule]knowledge{}})
+	k.find(&checker{shared: c, kind: k, known: map[subject]knowledge{}})
 }
 
 func (c *shared) space(s *rulebook.Site) *space {
@@ -154,55 +176,108 @@ func (c *shared) space(s *rulebook.Site) *space {
 // note says what is known about an entry; what was said first, and what is more
 // than proved or tried, stays.
 func (c *checker) note(state string, r *rulebook.Rule, why string) {
-	if k, ok := c.known[r]; !ok || rankState(state) > rankState(k.state) {
-		c.known[r] = knowledge{state, why}
+	c.noteOf(state, subject{rule: r}, why)
+}
+
+// noteSite says what is known about a site.
+func (c *checker) noteSite(state string, s *rulebook.Site, why string) {
+	c.noteOf(state, subject{site: s}, why)
+}
+
+func (c *checker) noteOf(state string, of subject, why string) {
+	if of == (subject{}) { // what no entry did
+		return
+	}
+	if k, ok := c.known[of]; !ok || rankState(state) > rankState(k.state) {
+		c.known[of] = knowledge{state, why}
 	}
 }
 
 func rankState(s string) int { return slices.Index([]string{Proved, Tried, Open, Found}, s) }
 
 // conclusions makes claims of what has been noted: one for each state, with the
-// reason; how tells how it was proved.
+// reason; how tells what was done where no other reason is given.
 func (c *checker) conclusions(how string) {
-	rules := map[string][]*rulebook.Rule{}
-	for r, k := range c.known {
-		rules[k.state] = append(rules[k.state], r)
+	of := map[string][]subject{}
+	sites := false // they are what is claimed about, and an entry is only where it is found
+	for s := range c.known {
+		sites = sites || s.site != nil
+	}
+	for s, k := range c.known {
+		if sites && s.site == nil {
+			continue
+		}
+		state := k.state
+		if state == Proved && !c.kind.Proves {
+			state = Tried
+		}
+		of[state] = append(of[state], s)
 	}
 	for _, state := range []string{Found, Proved, Tried, Open} {
-		list := rules[state]
-		slices.SortFunc(list, func(a, b *rulebook.Rule) int { return cmp.Compare(a.Number, b.Number) })
-		why := ""
-		switch state {
-		case Proved:
-			why = how
-		case Tried, Open:
-			var reasons []string
-			for i, r := range list {
-				if i == maxReasons {
-					reasons = append(reasons, fmt.Sprintf("and %d more", len(list)-i))
-					break
-				}
-				reasons = append(reasons, strings.TrimSuffix(r.Name+": "+c.known[r].why, ": "))
-			}
-			why = strings.Join(reasons, "; ")
+		list := of[state]
+		if len(list) == 0 {
+			continue
 		}
-		accepted := 0
-		for _, r := range list {
-			if state == Found && c.accepts(r) {
-				accepted++
+		slices.SortFunc(list, func(a, b subject) int {
+			if a.rule != nil && b.rule != nil {
+				return cmp.Compare(a.rule.Number, b.rule.Number)
 			}
-		}
-		c.claim(state, len(list), "%s", why)
-		if n := len(c.report.Claims); len(list) > 0 {
-			c.report.Claims[n-1].Accepted = accepted
-			for _, r := range list {
-				c.report.Claims[n-1].Rules = append(c.report.Claims[n-1].Rules, r.Name)
+			return strings.Compare(a.name(), b.name())
+		})
+		claim := Claim{Finding: c.kind.Name, State: state, Tried: c.tried}
+		for _, s := range list {
+			claim.Names = append(claim.Names, s.name())
+			if s.rule != nil {
+				claim.Entries++
+			} else {
+				claim.Sites++
+			}
+			if state == Found && c.accepts(s) {
+				claim.Accepted++
 			}
 		}
+		if state != Found {
+			claim.Why = c.reasons(list, how)
+		}
+		c.report.Claims = append(c.report.Claims, claim)
 	}
 }
 
-const maxReasons = 4
+// reasons says why no more is known of some entries: each reason once, with the first that
+// have it.
+func (c *checker) reasons(list []subject, how string) string {
+	var order []string
+	names := map[string][]string{}
+	for _, s := range list {
+		why := cmp.Or(c.known[s].why, how)
+		if names[why] == nil {
+			order = append(order, why)
+		}
+		names[why] = append(names[why], s.name())
+	}
+	if len(order) == 1 {
+		return order[0]
+	}
+	var out []string
+	for i, why := range order {
+		if i == maxReasons {
+			out = append(out, fmt.Sprintf("and %d more reasons", len(order)-i))
+			break
+		}
+		some := names[why]
+		said := strings.Join(some[:min(len(some), maxGiven)], ", ")
+		if len(some) > maxGiven {
+			said += fmt.Sprintf(" and %d more", len(some)-maxGiven)
+		}
+		out = append(out, said+": "+why)
+	}
+	return strings.Join(out, "; ")
+}
+
+const (
+	maxReasons = 4
+	maxGiven   = 4 // entries that are named for a reason
+)
 
 // Mistakes is the report of a rulebook whose text has mistakes.
 func Mistakes(errs rulebook.Errors) *Report {
@@ -222,12 +297,20 @@ var Syntax = Kind{
 	After:   "redirect old on /fares.php to /fares/ as permanent",
 }
 
-// Check looks for everything that Kinds names. The limits of the proofs are
-// multiplied by effort.
-func Check(e *engine.Engine, effort int) *Report {
+// Check looks for everything that Kinds names, but for what is quiet. The limits of the
+// proofs are multiplied by effort.
+func Check(e *engine.Engine, effort int) *Report { return check(e, effort, false) }
+
+// CheckAll looks for what is quiet, too.
+func CheckAll(e *engine.Engine, effort int) *Report { return check(e, effort, true) }
+
+func check(e *engine.Engine, effort int, all bool) *Report {
 	c := newShared(e, max(effort, 1))
 	for _, k := range Kinds() {
-		c.look(k)
+		if all || !k.Quiet {
+			c.look(k)
+			c.looked = append(c.looked, k.Name)
+		}
 	}
 	slices.SortStableFunc(c.report.Findings, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(rank(a.Severity), rank(b.Severity)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))
@@ -268,17 +351,30 @@ func (c *checker) add(f Finding) {
 		f.Place, f.Width = f.Rules[0].Place, len(f.Rules[0].Kind)
 	}
 	f.Count = max(f.Count, 1)
-	c.having[f.Rules[0]] = true
-	if slices.ContainsFunc(f.Rules, c.accepts) {
+	c.note(Found, f.Rules[0], "")
+	if slices.ContainsFunc(f.Rules, func(r *rulebook.Rule) bool { return c.accepts(subject{rule: r}) }) {
 		return
 	}
 	c.report.Findings = append(c.report.Findings, &f)
 }
 
-// accepts reports whether a rule accepts the finding at hand, and notes that it
-// does.
-func (c *checker) accepts(r *rulebook.Rule) bool {
-	for _, a := range r.Accepts {
+// addOf reports a finding that belongs to a site and no entry, but where the site
+// accepts it.
+func (c *checker) addOf(s *rulebook.Site, f Finding) {
+	c.noteSite(Found, s, "")
+	if c.accepts(subject{site: s}) {
+		return
+	}
+	f.Name, f.Severity = c.kind.Name, cmp.Or(f.Severity, c.kind.Severity)
+	f.Place, f.Width = s.Place, len("site")
+	f.Count = max(f.Count, 1)
+	c.report.Findings = append(c.report.Findings, &f)
+}
+
+// accepts reports whether an entry or a site accepts the finding at hand, and notes that
+// it does.
+func (c *checker) accepts(s subject) bool {
+	for _, a := range s.accepts() {
 		if a.Finding == c.kind.Name {
 			c.used[acceptKey(a)] = true
 			return true
@@ -306,54 +402,44 @@ func (c *checker) uselessAccepts() {
 	for _, k := range Kinds() {
 		names = append(names, k.Name)
 	}
+	useless := func(a rulebook.Accept) (f Finding, ok bool) {
+		f = Finding{Place: a.Place, Width: len("accept"),
+			Message: fmt.Sprintf("There is no finding %s here to accept.", a.Finding), Advice: "take the accept out"}
+		if !slices.Contains(names, a.Finding) {
+			f.Message = fmt.Sprintf("%s is no finding that check looks for", a.Finding)
+			f.Advice = "see the names with: kibitz help findings"
+		}
+		return f, !c.used[acceptKey(a)] && (slices.Contains(c.looked, a.Finding) || !slices.Contains(names, a.Finding))
+	}
+	for _, s := range c.Book.Sites {
+		for _, a := range s.Accepts {
+			if f, ok := useless(a); ok {
+				place, width := f.Place, f.Width
+				f.Request = c.plain(s)
+				c.addOf(s, f)
+				last := c.report.Findings[len(c.report.Findings)-1]
+				last.Place, last.Width = place, width
+			}
+		}
+	}
 	for _, r := range c.Book.Rules {
 		for _, a := range r.Accepts {
-			if c.used[acceptKey(a)] {
+			f, ok := useless(a)
+			if !ok {
 				continue
 			}
-			f := Finding{Rules: []*rulebook.Rule{r}, Place: a.Place, Width: len("accept"),
-				Message: fmt.Sprintf("There is no finding %s here to accept.", a.Finding), Advice: "take the accept out"}
+			f.Rules = []*rulebook.Rule{r}
 			if probes := c.probes(c.sitesOf(r)[0], r); len(probes) > 0 {
 				f.Request = probes[0]
-			}
-			if !slices.Contains(names, a.Finding) {
-				f.Message = fmt.Sprintf("%s is no finding that check looks for", a.Finding)
-				f.Advice = "see the names with: kibitz help findings"
 			}
 			c.add(f)
 		}
 	}
 }
 
-// claim says what is known of the finding at hand; of no entries there is
-// nothing to know.
-func (c *checker) claim(state string, entries int, format string, args ...any) {
-	if entries == 0 {
-		return
-	}
-	c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: state, Entries: entries, Tried: c.tried, Why: fmt.Sprintf(format, args...)})
-}
-
-// conclude claims of so many entries that something was found at those that have it,
-// and of the others what was done to find it.
-func (c *checker) conclude(otherwise string, entries int, why string) {
-	c.claim(Found, len(c.having), "%s", why)
-	c.claim(otherwise, max(0, entries-len(c.having)), "%s", why)
-}
-
 // treeSites are the sites of which it is known what files they have.
 func (c *shared) treeSites() []*rulebook.Site {
 	return slices.DeleteFunc(slices.Clone(c.Book.Sites), func(s *rulebook.Site) bool { return !c.KnowsTree(s) })
-}
-
-// concludeSites makes the claims of what is asked of the trees of whole sites.
-func (c *checker) concludeSites(found map[*rulebook.Site]bool, otherwise, why string) {
-	if n := len(found); n > 0 {
-		c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: Found, Sites: n, Tried: c.tried})
-	}
-	if n := len(c.treeSites()) - len(found); n > 0 {
-		c.report.Claims = append(c.report.Claims, Claim{Finding: c.kind.Name, State: otherwise, Sites: n, Tried: c.tried, Why: why})
-	}
 }
 
 // clause gives the place and width of a rule's clause, for marking.

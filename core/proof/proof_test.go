@@ -86,7 +86,7 @@ func TestFindings(t *testing.T) {
 					want = append(want, fmt.Sprintf("%d %s", i+1, f))
 				}
 			}
-			for _, f := range Check(e, 1).Findings {
+			for _, f := range CheckAll(e, 1).Findings {
 				if f.Severity == Note && !strings.Contains(text, f.Name) {
 					continue // only rulebooks that speak of a note want it
 				}
@@ -211,7 +211,7 @@ func FuzzCheck(f *testing.F) {
 		trees := make([]*site.Tree, len(book.Sites))
 		trees[0] = tree()
 		e := engine.New(book, trees)
-		for _, finding := range Check(e, 1).Findings {
+		for _, finding := range CheckAll(e, 1).Findings {
 			if finding.Message == "" || finding.Advice == "" || finding.Place.Source == nil {
 				t.Errorf("%s says nothing: %+v", finding.Name, finding)
 			}

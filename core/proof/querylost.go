@@ -14,6 +14,7 @@ func init() {
 		Summary: "a redirect drops the query that visitors come with, and does not say so",
 		Before:  "redirect ticket on /t/:number to /booking/ticket?number={number} as temporary",
 		After:   "redirect ticket on /t/:number to /booking/ticket?number={number} as temporary  query merge",
+		Proves:  true,
 		find: func(c *checker) {
 			for _, r := range c.Book.Rules {
 				a, ok := r.Action.(*rulebook.Redirect)
@@ -24,6 +25,7 @@ func init() {
 				if a.Query.Mode != rulebook.QueryDrop || says(r, "query") {
 					continue
 				}
+				c.note(Tried, r, "no request was found whose query it drops")
 				for _, s := range c.sitesOf(r) {
 					if c.losesQuery(s, r) {
 						break
@@ -46,7 +48,8 @@ func says(r *rulebook.Rule, word string) bool {
 }
 
 func (c *checker) losesQuery(s *rulebook.Site, r *rulebook.Rule) bool {
-	for _, req := range c.probes(s, r) {
+	like := *c.space(s).like(r)
+	for _, req := range append(c.probes(s, r), &like) {
 		addQuery(req, "from", "poster")
 		c.tried++
 		resp := c.Predict(req)

@@ -15,6 +15,7 @@ func init() {
 		Summary: "a visit comes back to an address that it has had, and goes round for ever",
 		Before:  "redirect secure                   to https://{host}{path} as permanent",
 		After:   "redirect secure  when scheme http to https://{host}{path} as permanent",
+		Proves:  true,
 		find:    findLoops,
 	})
 }
@@ -111,7 +112,6 @@ func (c *checker) redirectsProved() {
 			c.note(Proved, r, "")
 		}
 	}
-	delete(c.known, nil)
 }
 
 // loopFinding tells of a circle, beginning at its first hop.

@@ -14,6 +14,7 @@ func init() {
 		Summary: "a rewrite that starts the reading again, and never comes to rest",
 		Before:  "rewrite below on /app/* to /app/live/{1} then again",
 		After:   "rewrite below on /app/* to /app/live/{1} then next",
+		Proves:  true,
 		find:    findRewriteLoops,
 	})
 }

@@ -15,6 +15,7 @@ func init() {
 		Summary: "redirects that go on for ever through ever new addresses",
 		Before:  "redirect blog on /blog/*            to /blog/new/{1}  as permanent",
 		After:   "redirect blog on /blog/:year(\\d+)/* to /blog/new/{year}/{1}  as permanent",
+		Proves:  true,
 		find: func(c *checker) {
 			seen := map[string]bool{}
 			for _, component := range c.graph().cyclic {
@@ -52,6 +53,9 @@ func runawayFinding(v *browser.Visit) Finding {
 	}
 	next := v.Hops[min(2, len(v.Hops)-1)].Request.Address
 	f.Message = fmt.Sprintf("Whoever asks for %s is sent on and on, to ever new addresses (%s …): no address comes back in %d redirects, and browsers give up.", v.Hops[0].Request.Address, next, runawayHops)
+	if v.Outgrown() {
+		f.Message = fmt.Sprintf("Whoever asks for %s is sent on to ever longer addresses (%s …): after %d redirects the address is too long, and the answer is %d.", v.Hops[0].Request.Address, next, v.Redirects(), v.Last().Status)
+	}
 	f.Advice = "narrow what the entry takes, so that its own target is not in it"
 	return f
 }

@@ -35,6 +35,7 @@ const (
 	maxText    = 2_000   // of a search for the values of a field
 	maxSolid   = 1_000   // of a set that is kept
 	maxChoices = 4_096   // combinations of choices
+	maxFixed   = 256     // of them, where each request is asked what it does
 )
 
 // A space is the requests that one site can get.
@@ -377,8 +378,12 @@ func (s *search) doubtShared() {
 // descend chooses a value for the field at depth and for all behind it; alive
 // says which of the excluded rules still hold.
 func (s *search) descend(depth int, req request.Request, alive []bool) *request.Request {
-	if s.nodes++; s.nodes > maxChoices*s.effort {
-		s.doubt("its conditions combine in more than %d ways", maxChoices*s.effort)
+	most := maxChoices * s.effort
+	if s.fix != nil {
+		most = maxFixed * s.effort
+	}
+	if s.nodes++; s.nodes > most {
+		s.doubt("its conditions combine in more than %d ways", most)
 		return nil
 	}
 	if depth == len(s.fields) {
@@ -387,6 +392,7 @@ func (s *search) descend(depth int, req request.Request, alive []bool) *request.
 	type branch struct {
 		req   request.Request
 		alive []bool
+		holds string // the answers of all tests of the field, where they matter
 	}
 	var branches []branch
 	f := s.fields[depth]
@@ -394,17 +400,22 @@ func (s *search) descend(depth int, req request.Request, alive []bool) *request.
 		if slices.ContainsFunc(f.in, func(t *rulebook.Test) bool { return !s.Holds(t, &choice) }) {
 			continue
 		}
-		next := branch{choice, slices.Clone(alive)}
+		next := branch{choice, slices.Clone(alive), ""}
+		if s.fix != nil { // what is wanted beside may depend on each
+			for _, t := range f.all {
+				next.holds += fmt.Sprint(s.Holds(t, &choice))
+			}
+		}
 		for _, t := range f.out {
 			next.alive[t.rule] = next.alive[t.rule] && s.Holds(t.Test, &choice)
 		}
-		if !slices.ContainsFunc(branches, func(b branch) bool { return within(b.alive, next.alive) }) {
+		if !slices.ContainsFunc(branches, func(b branch) bool { return b.holds == next.holds && within(b.alive, next.alive) }) {
 			branches = append(branches, next)
 		}
 	}
 	slices.SortStableFunc(branches, func(a, b branch) int { return cmp.Compare(count(a.alive), count(b.alive)) })
 	for i, b := range branches {
-		if slices.ContainsFunc(branches[:i], func(o branch) bool { return within(o.alive, b.alive) }) {
+		if slices.ContainsFunc(branches[:i], func(o branch) bool { return o.holds == b.holds && within(o.alive, b.alive) }) {
 			continue // what is not found there is not found here
 		}
 		if found := s.descend(depth+1, b.req, b.alive); found != nil {

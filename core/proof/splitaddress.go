@@ -23,14 +23,14 @@ func init() {
 
 // findSplits tells once for each way in which addresses of a site are split.
 func findSplits(c *checker) {
-	found := map[*rulebook.Site]bool{}
 	for _, s := range c.treeSites() {
+		c.noteSite(Tried, s, "")
 		splits := map[string]*Finding{}
 		var order []string
 		note := func(way, advice string, a, b *request.Request) {
 			f := splits[way]
 			if f == nil {
-				f = &Finding{Place: s.Place, Width: len("site"), Request: a, Other: b, Advice: advice,
+				f = &Finding{Request: a, Other: b, Advice: advice,
 					Message: fmt.Sprintf("%s and %s are one page under two addresses.", a.Address, b.Address)}
 				splits[way] = f
 				order = append(order, way)
@@ -86,15 +86,14 @@ func findSplits(c *checker) {
 		})
 		for _, way := range order {
 			f := splits[way]
-			found[s] = true
 			f.Message += further(f.Count-1, "So is one more page in the same way.", "So are %d more pages in the same way.")
 			if way == "host" {
 				c.tellNames(s, f)
 			}
-			c.siteFinding(*f)
+			c.addOf(s, *f)
 		}
 	}
-	c.concludeSites(found, Tried, "the folders of the tree were asked for, by their documents, without their slash, and by every host")
+	c.conclusions("the folders of the tree were asked for, by their documents, without their slash, and by every host")
 }
 
 // maxNames is how many names advice says one by one.

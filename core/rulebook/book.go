@@ -30,7 +30,8 @@ type Site struct {
 	Files        string             // folder of the tree; "" where there is none
 	Inventory    string             // or the listing of it
 	KeepSlashes  bool
-	UnknownHosts bool    // answers for hosts that no site lists
+	UnknownHosts bool // answers for hosts that no site lists
+	Accepts      []Accept
 	Rules        []*Rule // those of every site first
 }
 

@@ -245,6 +245,8 @@ func (b *builder) newSite(e *Entry) {
 			s.Files = b.path(w)
 		case "inventory":
 			s.Inventory = b.path(w)
+		case "accept":
+			s.Accepts = append(s.Accepts, b.accept(&c))
 		case "slashes":
 			s.KeepSlashes = b.choice(w, "merge", "keep") == "keep"
 		case "unknown-hosts":
@@ -259,6 +261,14 @@ func (b *builder) newSite(e *Entry) {
 	if s.Files != "" && s.Inventory != "" {
 		b.errs.at(e.clause("inventory").Keyword, "a site has `files` or an `inventory`, not both")
 	}
+}
+
+// accept reads which finding is meant, and why.
+func (b *builder) accept(c *Clause) Accept {
+	if !c.Values[1].Quoted {
+		b.errs.at(c.Values[1], `a reason stands in quotes: accept %s "why this is meant"`, c.Values[0].Text)
+	}
+	return Accept{c.Keyword.Place, c.Values[0].Text, c.Values[1].Text}
 }
 
 // answers notes the site of a host, which can have only one.
@@ -342,10 +352,7 @@ func (b *builder) selectors(r *Rule) (captures []string) {
 		case "example":
 			b.example(r, c)
 		case "accept":
-			r.Accepts = append(r.Accepts, Accept{c.Keyword.Place, c.Values[0].Text, c.Values[1].Text})
-			if !c.Values[1].Quoted {
-				b.errs.at(c.Values[1], `a reason stands in quotes: accept %s "why this is meant"`, c.Values[0].Text)
-			}
+			r.Accepts = append(r.Accepts, b.accept(c))
 		}
 	}
 	return captures

@@ -16,6 +16,7 @@ func init() {
 		"inventory":     {must: 1, needs: "a listing of the site's files"},
 		"slashes":       {must: 1, needs: "`merge` or `keep`"},
 		"unknown-hosts": {must: 1, needs: "the word `answer`"},
+		"accept":        acceptForm,
 	}})
 	register(kindRow{kind: KindList, order: 2})
 	register(kindRow{kind: KindInclude, order: 3})

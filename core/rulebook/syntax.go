@@ -55,8 +55,11 @@ var selectors = map[string]clauseForm{
 	"unless":   {must: 2, more: true, repeat: true, needs: "a field and a value, like `unless client 192.0.2.0/24`"},
 	"ignoring": {must: 1, needs: "the word `case` behind it"},
 	"example":  {must: 3, more: true, repeat: true, needs: "a request, => and what is expected, like `example /fares => 301 /prices`"},
-	"accept":   {must: 2, repeat: true, needs: "the name of a finding and a reason in quotes"},
+	"accept":   acceptForm,
 }
+
+// acceptForm is of the clause that sites have, too.
+var acceptForm = clauseForm{must: 2, repeat: true, needs: "the name of a finding and a reason in quotes"}
 
 // Kinds are all kinds of entry, in the order in which they are explained.
 func Kinds() []Kind {

@@ -26,12 +26,14 @@ func init() {
 		summary: "reads the rulebook, runs its examples, and looks for what goes wrong",
 		about: `Reads the rulebook, runs the examples in it, and looks for loops, targets that
 are not there, and the rest of what ` + "`kibitz help findings`" + ` names. Each finding
-comes with a request that shows it, and what to write instead. At the end stands
-what was proved, and what was only tried.
+comes with a request that shows it, and what to write instead. A line at the end
+says how much was proved, and -claims what, entry by entry.
 Exit status 1: there is a finding of severity error.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			failOn := flags.String("fail-on", "error", "the least `severity` that gives exit status 1: error, warning, note")
 			effort := flags.Int("effort", 1, "let proofs grow `N` times as large before they are left open")
+			notes := flags.String("notes", "some", "which `notes` to look for: some, or all: also where only the order of two entries decides")
+			claims := flags.Bool("claims", false, "say of each finding, and of each entry, what is proved and what was only tried")
 			watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 			return func(r *run, args []string) (int, error) {
 				severity := proof.Severity(*failOn)
@@ -47,7 +49,10 @@ Exit status 1: there is a finding of severity error.`,
 				if *effort < 1 || *effort > 1000 {
 					return 0, usagef("-effort is a number from 1 to 1000, not %d", *effort)
 				}
-				once := func() (int, error) { return r.check(severity, *effort) }
+				if *notes != "some" && *notes != "all" {
+					return 0, usagef("-notes is some or all, not %s", *notes)
+				}
+				once := func() (int, error) { return r.check(severity, *effort, *notes == "all", *claims) }
 				if *watch {
 					return r.watch(nil, once)
 				}
@@ -58,7 +63,7 @@ Exit status 1: there is a finding of severity error.`,
 }
 
 // check looks at the rulebook once.
-func (r *run) check(severity proof.Severity, effort int) (int, error) {
+func (r *run) check(severity proof.Severity, effort int, all, claims bool) (int, error) {
 	e, err := r.load()
 	if book, ok := errors.AsType[bookErrors](err); ok && r.form.rank > 0 { // for programs, too
 		r.showBookErrors(book)
@@ -67,11 +72,15 @@ func (r *run) check(severity proof.Severity, effort int) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	report := proof.Check(e, effort)
+	look := proof.Check
+	if all {
+		look = proof.CheckAll
+	}
+	report := look(e, effort)
 	if err := confirm(e, report); err != nil {
 		return 0, err
 	}
-	if err := r.form.check(r, checked{e.Book, report}); err != nil {
+	if err := r.form.check(r, checked{book: e.Book, report: report, claims: claims}); err != nil {
 		return 0, err
 	}
 	if report.Worst(severity) {
@@ -110,9 +119,22 @@ func (r *run) checkText(c checked) error {
 	out := r.out
 	count := map[proof.Severity]int{}
 	named := map[string]int{}
-	var more []string
 	for _, f := range report.Findings {
 		count[f.Severity]++
+	}
+	said := out.Well("nothing found")
+	if len(report.Findings) > 0 {
+		var parts []string
+		for _, s := range []proof.Severity{proof.Error, proof.Warning, proof.Note} {
+			if count[s] > 0 {
+				parts = append(parts, out.Severity(string(s), render.Count(count[s], string(s))))
+			}
+		}
+		said = strings.Join(parts, ", ")
+	}
+	out.Printf("%s: %s for %s: %s\n\n", render.Clean(r.rulesName()), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
+	var more []string
+	for _, f := range report.Findings {
 		if named[f.Name]++; top > 0 && named[f.Name] > top {
 			if named[f.Name] == top+1 {
 				more = append(more, f.Name)
@@ -124,52 +146,78 @@ func (r *run) checkText(c checked) error {
 	for _, name := range more {
 		out.Printf("… and %s more of %s; all of them: kibitz check -top 0\n", render.Number(named[name]-top), name)
 	}
-	if len(report.Findings) > 0 {
+	if len(more) > 0 {
 		out.Printf("\n")
 	}
-	name := r.rulesName()
-	said := out.Well("nothing found")
-	if len(report.Findings) > 0 {
-		var parts []string
-		for _, s := range []proof.Severity{proof.Error, proof.Warning, proof.Note} {
-			if count[s] > 0 {
-				parts = append(parts, out.Severity(string(s), render.Count(count[s], string(s))))
-			}
-		}
-		said = strings.Join(parts, ", ")
+	if c.claims {
+		r.claims(report.Claims)
+	} else {
+		r.claimsBrief(report.Claims)
 	}
-	out.Printf("%s: %s for %s: %s\n\n", render.Clean(name), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
-	r.claims(report.Claims)
 	return nil
 }
 
-// claims says what is known of every finding: first, in a few lines, what is
-// proved not to be; then, one by one, what is not so simple.
-func (r *run) claims(claims []proof.Claim) {
-	var proved []string
-	var others [][2]string
+// claimsOf gives the claims of each finding, in the order in which they are looked for.
+func claimsOf(claims []proof.Claim) (out [][]proof.Claim) {
 	for i := 0; i < len(claims); {
 		first := i
 		for i < len(claims) && claims[i].Finding == claims[first].Finding {
 			i++
 		}
-		of := claims[first:i]
-		if len(of) == 1 && of[0].State == proof.Proved {
-			proved = append(proved, fmt.Sprintf("%s (%s)", of[0].Finding, scope(of[0])))
-			continue
+		out = append(out, claims[first:i])
+	}
+	return out
+}
+
+// claimsBrief says in a line what is known of all findings, and below it what is not
+// decided.
+func (r *run) claimsBrief(claims []proof.Claim) {
+	states := map[string]int{}
+	kinds := claimsOf(claims)
+	for _, of := range kinds {
+		worst := proof.Proved
+		for _, c := range of {
+			worst = worse(worst, c.State)
 		}
+		states[worst]++
+	}
+	var said []string
+	for _, s := range []struct{ state, words string }{{proof.Found, "found"}, {proof.Proved, "proved to have none"}, {proof.Tried, "tried, and not found"}, {proof.Open, "open"}} {
+		if n := states[s.state]; n > 0 {
+			said = append(said, render.Number(n)+" "+s.words)
+		}
+	}
+	line := "Nothing of what check looks for can be at these entries."
+	if len(kinds) > 0 {
+		line = fmt.Sprintf("%s of findings looked for: %s. What is known of each entry: kibitz check -claims", render.Count(len(kinds), "kind"), strings.Join(said, ", "))
+	}
+	r.out.Wrapped("", line)
+	for _, of := range kinds {
+		for _, c := range of {
+			if c.State == proof.Open {
+				r.out.Wrapped("  "+c.Finding+" ", claimText(c))
+			}
+		}
+	}
+}
+
+// worse is the state of two that leaves more to do.
+func worse(a, b string) string {
+	order := []string{proof.Proved, proof.Tried, proof.Open, proof.Found}
+	return order[max(slices.Index(order, a), slices.Index(order, b))]
+}
+
+// claims says what is known of every finding, and of which entries.
+func (r *run) claims(claims []proof.Claim) {
+	for _, of := range claimsOf(claims) {
 		var said []string
 		for _, c := range of {
 			said = append(said, claimText(c))
 		}
-		others = append(others, [2]string{of[0].Finding, strings.Join(said, "; ")})
-	}
-	if len(proved) > 0 {
-		r.out.Wrapped("  Proved that there is no  ", strings.Join(proved, ", "))
-		r.out.Printf("\n")
-	}
-	for _, o := range others {
-		r.out.Wrapped(fmt.Sprintf("  %-23s  ", o[0]), o[1])
+		r.out.Wrapped(fmt.Sprintf("  %-23s  ", of[0].Finding), strings.Join(said, "; "))
+		for _, c := range of {
+			r.out.Wrapped(fmt.Sprintf("  %-23s    %s  ", "", c.State), r.out.Quiet(render.Clean(strings.Join(c.Names, ", "))))
+		}
 	}
 }
 
@@ -190,9 +238,12 @@ func claimText(c proof.Claim) string {
 		}
 		return "found at " + scope(c)
 	case proof.Proved:
-		return scope(c) + " proved to have none"
+		return scope(c) + " proved to have none (" + render.Clean(c.Why) + ")"
 	case proof.Tried:
-		return fmt.Sprintf("%s: none in %s tried (%s)", scope(c), render.Count(c.Tried, "request"), render.Clean(c.Why))
+		if c.Tried == 0 {
+			return fmt.Sprintf("not found at %s (%s)", scope(c), render.Clean(c.Why))
+		}
+		return fmt.Sprintf("not found at %s in %s (%s)", scope(c), render.Count(c.Tried, "request"), render.Clean(c.Why))
 	}
 	return fmt.Sprintf("%s open (%s)", scope(c), render.Clean(c.Why))
 }

@@ -36,6 +36,7 @@ type (
 	checked struct {
 		book   *rulebook.Book // nil where it could not be read
 		report *proof.Report
+		claims bool // all are wanted
 	}
 	traced struct {
 		visit  *browser.Visit

@@ -190,12 +190,13 @@ func (r *run) checkJSON(c checked) error {
 		Count    int            `json:"count"`
 	}
 	type claim struct {
-		Finding string `json:"finding"`
-		State   string `json:"state"`
-		Entries int    `json:"entries,omitempty"`
-		Sites   int    `json:"sites,omitempty"`
-		Tried   int    `json:"tried"`
-		Why     string `json:"why,omitempty"`
+		Finding string   `json:"finding"`
+		State   string   `json:"state"`
+		Entries int      `json:"entries,omitempty"`
+		Sites   int      `json:"sites,omitempty"`
+		Names   []string `json:"names,omitempty"` // of these entries or sites
+		Tried   int      `json:"tried"`
+		Why     string   `json:"why,omitempty"`
 	}
 	result := struct {
 		Findings []finding `json:"findings"`
@@ -215,7 +216,7 @@ func (r *run) checkJSON(c checked) error {
 		result.Findings = append(result.Findings, j)
 	}
 	for _, c := range report.Claims {
-		result.Claims = append(result.Claims, claim{c.Finding, c.State, c.Entries, c.Sites, c.Tried, c.Why})
+		result.Claims = append(result.Claims, claim{c.Finding, c.State, c.Entries, c.Sites, c.Names, c.Tried, c.Why})
 	}
 	return r.writeJSON(result)
 }

@@ -90,6 +90,9 @@ func (r *run) ending(v *browser.Visit) string {
 		again := v.Hops[v.Again].Request.Address.String()
 		return r.out.Bad("Loop:") + " the visit comes back to " + render.Short(again, 100) + " and goes round for ever."
 	case browser.TooLong:
+		if v.Outgrown() {
+			return r.out.Bad("Too long:") + fmt.Sprintf(" the address grows with each of %d redirects, until the server answers %d.", v.Redirects(), last.Status)
+		}
 		return r.out.Bad("Too long:") + fmt.Sprintf(" browsers give up after %d redirects.", engine.MaxRedirects)
 	case browser.Left:
 		return "Left " + after + ": " + render.Short(last.Location, 100) + " is no address of this rulebook's sites."

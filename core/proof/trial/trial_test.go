@@ -20,7 +20,7 @@ func TestWhatIsProvedIsNeverBroken(t *testing.T) {
 	}
 	count := Count{}
 	for seed := range uint64(books) {
-		if err := Hold(Book(rand.New(rand.NewPCG(seed, 1))), count); err != nil {
+		if err := Hold(Book(rand.New(rand.NewPCG(seed, 1))), rand.New(rand.NewPCG(seed, 5)), count); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -48,7 +48,7 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"and a scheme", "redirect r on /a when scheme http to https://s.example/b as permanent\nredirect s on /b when scheme http to https://s.example/a as permanent", "redirect-loop", "s", proof.Proved},
 	} {
 		text := "site s address https://s.example files public hosts www.s.example\n" + test.text + "\n"
-		if err := Hold(text, nil); err != nil {
+		if err := Hold(text, rand.New(rand.NewPCG(0, 5)), nil); err != nil {
 			t.Errorf("%s: %v", test.name, err)
 		}
 		if got := states(engineOf(t, text), test.finding)[test.rule]; got != test.want {
@@ -90,18 +90,18 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 
 func engineOf(t *testing.T, text string) *engine.Engine {
 	t.Helper()
-	book, err := rulebook.Read("t.kibitz", []byte(text), Load)
+	e, err := Read(text)
 	if err != nil {
-		t.Fatalf("%v\n%s", err, text)
+		t.Fatal(err)
 	}
-	return engine.New(book, []*site.Tree{site.Memory(map[string]string{"/a": "a", "/b/index.html": "b"})})
+	return e
 }
 
 // states gives what is claimed of each entry for one finding.
 func states(e *engine.Engine, finding string) map[string]string {
 	out := map[string]string{}
 	for _, c := range proof.Check(e, 1).Claims {
-		for _, rule := range c.Rules {
+		for _, rule := range c.Names {
 			if c.Finding == finding {
 				out[rule] = c.State
 			}
@@ -138,7 +138,7 @@ func TestLawsOfReaching(t *testing.T) {
 				}
 			}
 			without := engineOf(t, strings.Join(kept, "\n")+"\n")
-			for _, req := range Requests(e.Book.Sites[0].Address, text) {
+			for _, req := range Requests(e.Book, rand.New(rand.NewPCG(seed, 6))) {
 				a, b := e.Predict(req), without.Predict(req)
 				if a.Status != b.Status || a.Location != b.Location || a.File != b.File && (a.File == nil || b.File == nil || a.File.Path != b.File.Path) {
 					t.Fatalf("without %s, which is never reached, %s is answered otherwise in\n%s", name, req.Address, text)
@@ -158,7 +158,7 @@ func TestNeighboursThatDoNotMeetCanChangePlaces(t *testing.T) {
 		text := Book(rand.New(rand.NewPCG(seed, 3)))
 		lines := strings.Split(strings.TrimSpace(text), "\n")
 		e := engineOf(t, text)
-		requests := Requests(e.Book.Sites[0].Address, text)
+		requests := Requests(e.Book, rand.New(rand.NewPCG(seed, 6)))
 		for i := 1; i+1 < len(lines); i++ {
 			a, b := e.Book.Rules[i-1], e.Book.Rules[i]
 			if strings.HasPrefix(lines[i], "rewrite") || strings.HasPrefix(lines[i+1], "rewrite") || proof.Meet(e, a, b) {
