@@ -87,6 +87,22 @@ func (inOrder) next(s *state, g group, floor int) int {
 	return -1
 }
 
+// PredictWithout is Predict, as if an entry were not there.
+func (e *Engine) PredictWithout(req *request.Request, r *rulebook.Rule) *Response {
+	return e.answer(req, without{r}, nil)
+}
+
+// without is a finder that passes by one entry.
+type without struct{ rule *rulebook.Rule }
+
+func (w without) next(s *state, g group, floor int) int {
+	pos := compiled{}.next(s, g, floor)
+	for pos >= 0 && s.site.entries[pos].Rule == w.rule {
+		pos = compiled{}.next(s, g, pos)
+	}
+	return pos
+}
+
 // misfit says which selector of a rule does not hold, and what it saw; "" if
 // the rule fits.
 func (s *state) misfit(r *rulebook.Rule) string {

@@ -59,10 +59,17 @@ func findChains(c *checker) {
 		hopsOf[h.rule] = append(hopsOf[h.rule], h)
 	}
 	for _, r := range rules {
-		v, state, why := c.chainFrom(g, r, hopsOf[r])
+		v, plain, state, why := c.chainFrom(g, r, hopsOf[r])
+		if v != nil && !plain && !c.all { // only a value that it copies leads on
+			v, state, why = nil, Tried, "only made-up values that it copies lead on"
+		}
 		c.note(state, r, why)
 		if v != nil {
-			c.add(chainFinding(v))
+			f := chainFinding(v)
+			if !plain {
+				f.Severity = Note
+			}
+			c.add(f)
 		}
 	}
 	for r, v := range first {
@@ -79,8 +86,9 @@ func findChains(c *checker) {
 	c.conclusions("where each leads, no other redirect takes it on; what changes only scheme or host at the start is not counted")
 }
 
-// chainFrom looks for a chain that begins with a rule at one of its hops.
-func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Visit, state, why string) {
+// chainFrom looks for a chain that begins with a rule at one of its hops. It is plain where
+// nobody had to look for the address.
+func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Visit, plain bool, state, why string) {
 	begins := func(req *request.Request) bool {
 		c.tried++
 		visit := browser.Open(c, req)
@@ -91,13 +99,14 @@ func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Vi
 	}
 	for _, req := range c.firstProbes(at[0].origin.space.site, r) {
 		if begins(req) {
-			return v, Found, ""
+			return v, true, Found, ""
 		}
 	}
+	_, constant := rulebook.Constant(at[0].to.Path)
 	state, edges := Proved, 0
 	for _, h := range at {
 		if edges += len(h.edges); edges > maxChainEdges*c.effort {
-			return nil, Tried, fmt.Sprintf("it may lead on in %d ways and more", edges)
+			return nil, false, Tried, fmt.Sprintf("it may lead on in %d ways and more", edges)
 		}
 		for _, to := range h.edges {
 			path, err := g.into(h, to.over())
@@ -106,14 +115,14 @@ func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Vi
 			}
 			_, err = h.origin.space.find(question{in: []*rulebook.Rule{r}, path: path, like: h.origin.request(), fix: begins})
 			if err == nil {
-				return v, Found, ""
+				return v, constant, Found, ""
 			}
 			if err != errNone {
 				state, why = Tried, "visits that might go on were followed, and end"
 			}
 		}
 	}
-	return nil, state, why
+	return nil, false, state, why
 }
 
 // onlyMoves reports whether a hop changes nothing but the scheme and the host.

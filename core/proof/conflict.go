@@ -8,7 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/canonical"
+	"kibitz/core/engine"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -17,9 +19,9 @@ import (
 func init() {
 	register(9, Kind{
 		Name: "conflict", Severity: Warning,
-		Summary: "two entries cross: each takes addresses that the other does not, and where both do, only their order decides",
-		Before:  "redirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?",
-		After:   "redirect both   on /docs/map    to /maps/docs         as permanent\nredirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent\n    accept conflict \"the entry above says what /docs/map is\"",
+		Summary: "two entries cross, and the more general one stands above: where both take an address, it wins",
+		Before:  "redirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?\nredirect papers on /docs/:name  to /downloads/{name}  as permanent",
+		After:   "redirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent",
 		Proves:  true,
 		find:    func(c *checker) { findCrossings(c, true) },
 	})
@@ -28,7 +30,7 @@ func init() {
 // The most that is looked at for one entry.
 const (
 	maxMeets    = 400 // pairs of automata
-	maxOverlaps = 6   // crossings that are shown to be some
+	maxOverlaps = 6   // crossings that are shown
 	maxPlain    = 400 // pairs of values
 )
 
@@ -37,6 +39,7 @@ const (
 func findCrossings(c *checker, same bool) {
 	for _, s := range c.Book.Sites {
 		sp := c.space(s)
+		var crossed []crossing
 		byPrefix := map[string][]int{}
 		var prefixes []string
 		for pos, b := range s.Rules {
@@ -54,7 +57,7 @@ func findCrossings(c *checker, same bool) {
 				}
 			}
 			slices.Sort(above)
-			c.crossings(sp, b, slices.Compact(above), same)
+			crossed = append(crossed, c.crossings(sp, b, slices.Compact(above), same)...)
 			for _, p := range prefixesOf(b) {
 				if byPrefix[p] == nil {
 					at, _ := slices.BinarySearch(prefixes, p)
@@ -63,6 +66,7 @@ func findCrossings(c *checker, same bool) {
 				byPrefix[p] = append(byPrefix[p], pos)
 			}
 		}
+		c.tellCrossings(crossed)
 	}
 	c.conclusions("automata of every two that begin alike were compared")
 }
@@ -73,21 +77,28 @@ func crosses(r *rulebook.Rule) bool {
 	return inReading(r) && r.Kind != rulebook.KindMoves && (len(r.On) > 0 || len(r.In) > 0)
 }
 
-// crossings compares an entry with those above it that it could meet.
-func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool) {
-	var first *Finding
-	count, meets := 0, 0
-	state, why := Proved, ""
+// A crossing is two entries, of which each takes what the other does not.
+type crossing struct {
+	above, below       *rulebook.Rule
+	both, onlyA, onlyB *request.Request
+}
+
+// crossings compares an entry with those above it that it could meet, and gives those by
+// which somebody is surprised: the upper one is the more general, and the visit would end
+// elsewhere without it.
+func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool) (out []crossing) {
+	meets := 0
+	state, why := Tried, ""
 	for _, pos := range above {
 		a := sp.site.Rules[pos]
-		if sp.sameConditions(a, b) != same || apart(a, b) || !differ(a, b) {
+		if sp.sameConditions(a, b) != same || apart(a, b) || !differ(a, b) || !endAlike(a, b) {
 			continue
 		}
-		if !endAlike(a, b) {
+		if same && (special(a, b) || a.Kind == rulebook.KindRedirect && b.Kind == rulebook.KindRewrite) {
 			continue
 		}
-		if meets++; meets > maxMeets*c.effort || count == maxOverlaps {
-			state, why = Tried, fmt.Sprintf("it begins like %d others", len(above))
+		if meets++; meets > maxMeets*c.effort || len(out) == maxOverlaps*c.effort {
+			why = fmt.Sprintf("it begins like %d others", len(above))
 			break
 		}
 		x, y := sp.lang(a), sp.lang(b)
@@ -99,40 +110,96 @@ func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool)
 			}
 			hint = canonical.Unmarked(word)
 		}
-		if first != nil { // the one that is shown stands for them
-			count++
-			continue
+		found := crossing{above: a, below: b}
+		var err error
+		if found.onlyA, err = sp.find(question{in: []*rulebook.Rule{a}, out: []*rulebook.Rule{b}}); err == nil {
+			found.onlyB, err = sp.find(question{in: []*rulebook.Rule{b}, out: []*rulebook.Rule{a}})
 		}
-		both, err := sp.find(question{in: []*rulebook.Rule{a, b}, hint: hint})
 		if err == nil {
-			_, err = sp.find(question{in: []*rulebook.Rule{a}, out: []*rulebook.Rule{b}})
+			found.both, err = sp.find(question{in: []*rulebook.Rule{a, b}, hint: hint, fix: func(req *request.Request) bool { return c.matters(a, req) }})
 		}
-		var onlyB *request.Request
-		if err == nil {
-			onlyB, err = sp.find(question{in: []*rulebook.Rule{b}, out: []*rulebook.Rule{a}})
+		switch {
+		case err == nil:
+			out = append(out, found)
+		case !errors.Is(err, errNone) && why == "":
+			why = "requests that both take, it and " + a.Name + ", come to the same end"
 		}
-		if errors.Is(err, errNone) {
-			continue
-		}
-		if err != nil {
-			state, why = Open, err.Error()
-			continue
-		}
-		onlyA, _ := sp.find(question{in: []*rulebook.Rule{a}, out: []*rulebook.Rule{b}})
-		count++
-		f := crossingFinding(a, b, both, onlyA, onlyB)
-		first = &f
 	}
-	if first == nil {
-		c.note(state, b, why)
-		return
+	c.note(state, b, why)
+	return out
+}
+
+// special reports whether the upper of two entries is plainly the more special one: it
+// begins with more text, or says more of it.
+func special(above, below *rulebook.Rule) bool {
+	begin, say := literals(above)
+	begin2, say2 := literals(below)
+	return begin > begin2 || say > say2
+}
+
+// literals are how much literal text the paths of a rule begin with, and have at both ends
+// together, at least.
+func literals(r *rulebook.Rule) (begin, all int) {
+	for i, p := range r.On {
+		n := len(p.Prefix())
+		m := n + len(p.Suffix())
+		if text, whole := p.Literal(); whole {
+			n, m = len(text), len(text)
+		}
+		if i == 0 || n < begin {
+			begin = n
+		}
+		if i == 0 || m < all {
+			all = m
+		}
 	}
-	c.note(Found, b, "")
-	if count > 1 {
-		first.Message += fmt.Sprintf(" It meets %s above it.", plus(count-1, maxOverlaps-1))
+	for _, f := range r.In {
+		begin, all = max(begin, len(f)+1), max(all, len(f)+1)
 	}
-	first.Count = count
-	c.add(*first)
+	return begin, all
+}
+
+// matters reports whether an entry decides a request, and whether the visit would end
+// elsewhere without it.
+func (c *checker) matters(r *rulebook.Rule, req *request.Request) bool {
+	c.tried++
+	with := c.Predict(req)
+	if !slices.Contains(c.Met(req), r) {
+		return false
+	}
+	without := c.PredictWithout(req, r)
+	if c.endsAlike(req, with, without) {
+		return false
+	}
+	a, b := browser.OpenFrom(c, req, with).Last(), browser.OpenFrom(c, req, without).Last()
+	refused := b.Status >= 400 && b.By != nil && a.By == b.By && a.Status == b.Status
+	return !refused && (b.Cause != engine.CauseMissing || a.Cause == engine.CauseMissing) // and what it hides is something
+}
+
+// tellCrossings tells once of each entry that crosses several others, beginning with that
+// which crosses most.
+func (c *checker) tellCrossings(crossed []crossing) {
+	for len(crossed) > 0 {
+		count := map[*rulebook.Rule]int{}
+		var culprit *rulebook.Rule
+		for _, x := range crossed {
+			for _, r := range []*rulebook.Rule{x.below, x.above} {
+				if count[r]++; culprit == nil || count[r] > count[culprit] {
+					culprit = r
+				}
+			}
+		}
+		var own, others []crossing
+		for _, x := range crossed {
+			if x.above == culprit || x.below == culprit {
+				own = append(own, x)
+			} else {
+				others = append(others, x)
+			}
+		}
+		c.add(crossingFinding(culprit, own))
+		crossed = others
+	}
 }
 
 // endAlike reports whether some path can have the literal ends of both rules.
@@ -145,17 +212,6 @@ func endAlike(a, b *rulebook.Rule) bool {
 		}
 	}
 	return len(a.On) == 0 || len(b.On) == 0
-}
-
-// plus counts what was counted up to a bound.
-func plus(n, bound int) string {
-	switch {
-	case n == 1:
-		return "one more entry"
-	case n < bound:
-		return fmt.Sprintf("%d more entries", n)
-	}
-	return fmt.Sprintf("%d or more other entries", n)
 }
 
 // lang gives the automaton of a rule's paths; nil where there is none.
@@ -243,14 +299,46 @@ func askedFor(req *request.Request) string {
 	return out
 }
 
-func crossingFinding(a, b *rulebook.Rule, both, onlyA, onlyB *request.Request) Finding {
-	f := Finding{Rules: []*rulebook.Rule{b, a}, Request: both}
-	f.Place, f.Width = clause(b, "on", "in")
-	f.Message = fmt.Sprintf("This entry and %s (%s) cross. Both take %s, where %s wins because it stands above; only %s takes %s, and only %s takes %s.",
-		a.Name, a.Place, askedFor(both), a.Name, a.Name, askedFor(onlyA), b.Name, askedFor(onlyB))
-	f.Advice = "write an entry for what both take above the two, or make one of them narrower"
-	if cmp.Compare(len(a.Tests), len(b.Tests)) != 0 {
+func crossingFinding(culprit *rulebook.Rule, own []crossing) Finding {
+	first := own[0]
+	f := Finding{Rules: []*rulebook.Rule{culprit}, Request: first.both, Count: len(own)}
+	var names []string
+	for _, x := range own {
+		other := x.above
+		if other == culprit {
+			other = x.below
+		}
+		f.Rules = append(f.Rules, other)
+		names = append(names, other.Name)
+	}
+	f.Place, f.Width = clause(culprit, "on", "in")
+	if len(own) == 1 {
+		f.Message = fmt.Sprintf("This entry and %s (%s) cross.", names[0], f.Rules[1].Place)
+	} else {
+		f.Message = fmt.Sprintf("This entry crosses %d others: %s.", len(own), listed(names))
+	}
+	f.Message += fmt.Sprintf(" %s and %s both take %s, where %s wins because it stands above; only %s takes %s, and only %s takes %s.",
+		first.above.Name, first.below.Name, askedFor(first.both), first.above.Name, first.above.Name, askedFor(first.onlyA), first.below.Name, askedFor(first.onlyB))
+	f.Advice = "put the more special one above, or write an entry for what both take above the two"
+	if len(own) > 1 {
+		f.Advice = "put this entry below those, or make it narrower"
+		if first.below == culprit {
+			f.Advice = "put this entry above those, or make it narrower"
+		}
+	}
+	if cmp.Compare(len(first.above.Tests), len(first.below.Tests)) != 0 {
 		f.Advice = "put the one above that is to win; if it stands as it should, nothing is to be done"
 	}
 	return f
 }
+
+// listed gives the first few of many names.
+func listed(names []string) string {
+	if len(names) <= maxListed {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:maxListed], ", "), len(names)-maxListed)
+}
+
+// maxListed is how many names a message has; the finding has them all.
+const maxListed = 8

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"kibitz/core/canonical"
+	"kibitz/core/engine"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -27,7 +28,7 @@ func init() {
 				var first *request.Request
 				count := 0
 				for _, n := range files {
-					if req := c.fetches(s, n); req != nil {
+					if req := c.anybodys(s, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n }); req != nil {
 						if count++; count == 1 {
 							first = req
 						}
@@ -45,23 +46,23 @@ func init() {
 	})
 }
 
-// fetches gives a request with which anybody gets a file by its own address; nil for none.
-func (c *checker) fetches(s *rulebook.Site, n *site.Node) *request.Request {
+// anybodys gives a request that anybody can make for a path, and whose answer is as wanted;
+// nil where none was found.
+func (c *checker) anybodys(s *rulebook.Site, path string, wanted func(*engine.Response) bool) *request.Request {
 	gets := func(req *request.Request) bool {
 		if req.Verb() != "GET" || len(req.Headers) > 0 || req.Client.IsValid() || !req.Time.IsZero() || req.Body > 0 {
 			return false // not everybody sends that
 		}
 		c.tried++
-		resp := c.Predict(req)
-		return resp.Status == 200 && resp.File == n
+		return wanted(c.Predict(req))
 	}
 	req := c.plain(s)
-	req.Address.Path = n.Path
+	req.Address.Path = path
 	if gets(req) {
 		return req
 	}
 	if by := takerOf(c.Met(req)); by != nil {
-		return c.space(s).past(question{out: []*rulebook.Rule{by}, path: pattern.Words([]string{canonical.Marked(n.Path)})}, gets)
+		return c.space(s).past(question{out: []*rulebook.Rule{by}, path: pattern.Words([]string{canonical.Marked(path)})}, gets)
 	}
 	return nil
 }

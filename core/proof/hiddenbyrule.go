@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
@@ -57,7 +58,7 @@ func findHidden(c *checker) {
 	c.conclusions(fmt.Sprintf("for the tree as it is: each of its %d files was asked for", total))
 }
 
-const maxHidden = 200
+const maxHidden = 20_000
 
 // maxTakers is how many entries one below the other are passed by to come to a file.
 const maxTakers = 10
@@ -89,7 +90,7 @@ func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*s
 // hasWay reports whether some request is answered with the file.
 func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 	gets := func(req *request.Request) bool {
-		if sp.Predict(req).File == n {
+		if r := sp.Predict(req); r.File == n || r.Cause == engine.CauseAsked { // whoever is let in goes on
 			return true
 		}
 		for _, f := range c.graph().of[sp.site] { // a row of a table may want one of them
@@ -124,6 +125,9 @@ func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 				return true
 			}
 		case *rulebook.Rewrite:
+			if !canMake(a.To, n.Path) {
+				continue
+			}
 			if from, err := sp.sentInto(r, a.To.Path, path); err == nil && from != nil {
 				if sp.past(question{in: []*rulebook.Rule{r}, path: from}, gets) != nil {
 					return true
@@ -131,6 +135,9 @@ func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 			}
 		case *rulebook.Fallback:
 			for _, to := range a.To {
+				if !canMake(to, n.Path) {
+					continue
+				}
 				if from, err := sp.sentInto(r, to.Path, path); err == nil && from != nil {
 					if sp.past(question{in: []*rulebook.Rule{r}, path: from}, gets) != nil {
 						return true
@@ -140,6 +147,23 @@ func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 		}
 	}
 	return false
+}
+
+// canMake reports whether some values could make a path of a template, by how that begins
+// and ends; slashes may be merged.
+func canMake(t *rulebook.Template, path string) bool {
+	text, whole := literalStart(t.Path)
+	begin, err := canonical.Text(text)
+	if err != nil || whole {
+		return true
+	}
+	end := ""
+	if last := t.Path[len(t.Path)-1]; !last.Value {
+		if end, err = canonical.Text(last.Text); err != nil {
+			return true
+		}
+	}
+	return strings.HasPrefix(path, strings.TrimRight(begin, "/")) && strings.HasSuffix(path, strings.TrimLeft(end, "/"))
 }
 
 // past looks for a request that answers a question, and fixes something; what takes the

@@ -948,31 +948,85 @@ func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*b
 // runawayHops is after how many redirects a visit is said to have no end.
 const runawayHops = 1000
 
-// shrinks reports whether each hop of a component makes the path shorter, so
+// shrinks reports whether each way round through a component makes the path shorter, so
 // that no visit can stay in it.
 func shrinks(component []*hop) bool {
+	if len(component) > maxShrinks {
+		return false
+	}
+	// A way round that is no shorter is a cycle of a sum of at most 0, if each hop counts for
+	// what it takes away; scaled so that all such sums are below 0, Bellman and Ford find it.
+	n := len(component) + 1
+	loses := map[*hop]int{}
 	for _, h := range component {
-		if h.rule == nil || h.row != nil || len(h.rule.On) == 0 {
+		grows, ok := growth(h)
+		if !ok {
 			return false
 		}
-		for _, p := range h.rule.On {
-			grows := 0
-			var copied []string
-			for _, piece := range h.to.Path {
-				switch {
-				case !piece.Value:
-					grows += len(piece.Text)
-				case piece.Capture == "" || slices.Contains(copied, piece.Capture) || !slices.Contains(p.Names(), piece.Capture) || len(piece.Filters) > 0:
-					return false
-				default:
-					copied = append(copied, piece.Capture)
+		loses[h] = -grows*n - 1
+	}
+	least := map[*hop]int{}
+	for range n {
+		changed := false
+		for _, h := range component {
+			for _, to := range h.edges {
+				if _, in := loses[to]; in && least[h]+loses[h] < least[to] {
+					least[to], changed = least[h]+loses[h], true
 				}
 			}
-			least, ok := p.Least(copied)
-			if !ok || grows-least >= 0 {
-				return false
-			}
+		}
+		if !changed {
+			return true
 		}
 	}
-	return true
+	return false
+}
+
+// maxShrinks is how many hops are summed up.
+const maxShrinks = 200
+
+// growth is how much longer, at most, a hop makes the path.
+func growth(h *hop) (n int, known bool) {
+	if h.rule == nil || h.row != nil || h.group != nil {
+		return 0, false
+	}
+	text := 0
+	var copied []string
+	for _, piece := range h.to.Path {
+		switch {
+		case !piece.Value:
+			text += len(piece.Text)
+		case len(piece.Filters) > 0:
+			return 0, false
+		case piece.Capture == "":
+			if piece.Field.Kind != rulebook.FieldPath || len(h.to.Path) != 1 {
+				return 0, false
+			}
+			return 0, true // the path as it is
+		case slices.Contains(copied, piece.Capture):
+			return 0, false
+		default:
+			copied = append(copied, piece.Capture)
+		}
+	}
+	most := math.MinInt
+	for _, p := range h.rule.On {
+		if slices.ContainsFunc(copied, func(name string) bool { return !slices.Contains(p.Names(), name) }) {
+			return 0, false
+		}
+		least, ok := p.Least(copied)
+		if !ok {
+			return 0, false
+		}
+		most = max(most, text-least)
+	}
+	if len(h.rule.On) == 0 {
+		for _, f := range h.rule.In {
+			if len(copied) > 0 && !slices.Equal(copied, []string{rulebook.Below}) {
+				return 0, false
+			}
+			most = max(most, text-len(f))
+		}
+	}
+	return most, most > math.MinInt
 }

@@ -24,17 +24,14 @@ func init() {
 					if listed[s.Name+folder] {
 						continue
 					}
-					req := c.plain(s)
-					req.Address.Path = folder
-					c.tried++
+					req := c.anybodys(s, folder, func(r *engine.Response) bool {
+						page, err := r.Content()
+						return r.Cause == engine.CauseListing && err == nil && strings.Contains(string(page), lastSegment(n.Path))
+					})
+					if req == nil {
+						continue
+					}
 					resp := c.Predict(req)
-					if resp.Cause != engine.CauseListing {
-						continue
-					}
-					page, err := resp.Content()
-					if err != nil || !strings.Contains(string(page), lastSegment(n.Path)) {
-						continue
-					}
 					listed[s.Name+folder] = true
 					c.noteSite(Found, s, "")
 					place, width := clause(resp.By, "listing")

@@ -50,17 +50,26 @@ const maxTargets = 8
 // missing looks at a redirect or rewrite: it reports one whose every probe ends
 // in 404, unless some value would lead to something.
 func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Template) {
+	own := s
 	folders := r.In
 	if len(folders) == 0 || r.Fold {
 		folders = []string{""}
 	}
+	if !to.IsPath() { // it may be that of another site
+		if host, constant := rulebook.Constant(to.Host); constant {
+			if s = c.SiteFor(host); s == nil || !c.KnowsTree(s) {
+				return
+			}
+		}
+	}
+	target := s
 	for _, folder := range folders {
-		if c.leadsSomewhere(s, to, folder) {
+		if c.leadsSomewhere(target, to, folder) {
 			return
 		}
 	}
 	var shown *browser.Visit
-	probes := c.probes(s, r)
+	probes := c.probes(own, r)
 	for _, req := range probes[:min(len(probes), maxTargets)] {
 		c.tried++
 		v := c.lightVisit(req)

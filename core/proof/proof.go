@@ -140,6 +140,7 @@ func (s subject) accepts() []rulebook.Accept {
 type shared struct {
 	*engine.Engine
 	report *Report
+	all    bool            // what is seldom a fault is wanted, too
 	looked []string        // the names of the findings that have been looked for
 	used   map[string]bool // accepts that kept something quiet, by place
 
@@ -306,6 +307,7 @@ func CheckAll(e *engine.Engine, effort int) *Report { return check(e, effort, tr
 
 func check(e *engine.Engine, effort int, all bool) *Report {
 	c := newShared(e, max(effort, 1))
+	c.all = all
 	for _, k := range Kinds() {
 		if all || !k.Quiet {
 			c.look(k)
