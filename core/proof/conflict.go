@@ -20,8 +20,8 @@ func init() {
 	register(9, Kind{
 		Name: "conflict", Severity: Warning,
 		Summary: "two entries cross, and the more general one stands above: where both take an address, it wins",
-		Before:  "redirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?\nredirect papers on /docs/:name  to /downloads/{name}  as permanent",
-		After:   "redirect papers on /docs/:name  to /downloads/{name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent",
+		Before:  "redirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?\nredirect papers on /docs/:name  to /fares/?paper={name}  as permanent",
+		After:   "redirect papers on /docs/:name  to /fares/?paper={name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent",
 		Proves:  true,
 		find:    func(c *checker) { findCrossings(c, true) },
 	})

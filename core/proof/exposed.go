@@ -28,7 +28,7 @@ func init() {
 				var first *request.Request
 				count := 0
 				for _, n := range files {
-					if req := c.anybodys(s, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n }); req != nil {
+					if req := c.anybodys(s, n, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n }); req != nil {
 						if count++; count == 1 {
 							first = req
 						}
@@ -46,9 +46,9 @@ func init() {
 	})
 }
 
-// anybodys gives a request that anybody can make for a path, and whose answer is as wanted;
-// nil where none was found.
-func (c *checker) anybodys(s *rulebook.Site, path string, wanted func(*engine.Response) bool) *request.Request {
+// anybodys gives a request that anybody can make, and whose answer is as wanted: for a path,
+// or for whatever leads to a file. nil stands for none that was found.
+func (c *checker) anybodys(s *rulebook.Site, n *site.Node, path string, wanted func(*engine.Response) bool) *request.Request {
 	gets := func(req *request.Request) bool {
 		if req.Verb() != "GET" || len(req.Headers) > 0 || req.Client.IsValid() || !req.Time.IsZero() || req.Body > 0 {
 			return false // not everybody sends that
@@ -61,10 +61,14 @@ func (c *checker) anybodys(s *rulebook.Site, path string, wanted func(*engine.Re
 	if gets(req) {
 		return req
 	}
-	if by := takerOf(c.Met(req)); by != nil {
-		return c.space(s).past(question{out: []*rulebook.Rule{by}, path: pattern.Words([]string{canonical.Marked(path)})}, gets)
+	by := takerOf(c.Met(req))
+	switch {
+	case by == nil:
+		return nil
+	case n != nil:
+		return c.space(s).way(n, by, gets)
 	}
-	return nil
+	return c.space(s).past(question{out: []*rulebook.Rule{by}, path: pattern.Words([]string{canonical.Marked(path)})}, gets)
 }
 
 // looseFiles yields the files of each tree that nobody means to publish, by what

@@ -87,7 +87,8 @@ func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*s
 	return true
 }
 
-// hasWay reports whether some request is answered with the file.
+// hasWay reports whether some request is answered with a file whose own address an entry
+// takes.
 func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 	gets := func(req *request.Request) bool {
 		if r := sp.Predict(req); r.File == n || r.Cause == engine.CauseAsked { // whoever is let in goes on
@@ -103,17 +104,6 @@ func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 		}
 		return false
 	}
-	path := pattern.Words([]string{canonical.Marked(n.Path)})
-	if sp.past(question{out: []*rulebook.Rule{taker}, path: path}, gets) != nil {
-		return true
-	}
-	for _, at := range []string{n.Path[:len(n.Path)-len(lastSegment(n.Path))]} {
-		req := sp.base
-		req.Address.Path = at
-		if gets(&req) {
-			return true
-		}
-	}
 	for _, r := range sp.site.Rules {
 		switch a := r.Action.(type) {
 		case *rulebook.ErrorPage:
@@ -124,29 +114,39 @@ func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 			if a.Body.Show == n.Path {
 				return true
 			}
-		case *rulebook.Rewrite:
-			if !canMake(a.To, n.Path) {
+		}
+	}
+	return sp.way(n, taker, gets) != nil
+}
+
+// way looks for a request that gets a file: past what takes its own address, by its folder,
+// and by what sends other addresses there. nil stands for none.
+func (sp *space) way(n *site.Node, taker *rulebook.Rule, gets func(*request.Request) bool) *request.Request {
+	path := pattern.Words([]string{canonical.Marked(n.Path)})
+	if req := sp.past(question{out: []*rulebook.Rule{taker}, path: path}, gets); req != nil {
+		return req
+	}
+	folder := sp.base
+	folder.Address.Path = strings.TrimSuffix(n.Path, lastSegment(n.Path))
+	if gets(&folder) {
+		return &folder
+	}
+	for _, r := range sp.site.Rules {
+		if r.Kind != rulebook.KindRewrite && r.Kind != rulebook.KindFallback {
+			continue
+		}
+		for _, to := range r.Action.Templates() {
+			if !canMake(to, n.Path) {
 				continue
 			}
-			if from, err := sp.sentInto(r, a.To.Path, path); err == nil && from != nil {
-				if sp.past(question{in: []*rulebook.Rule{r}, path: from}, gets) != nil {
-					return true
-				}
-			}
-		case *rulebook.Fallback:
-			for _, to := range a.To {
-				if !canMake(to, n.Path) {
-					continue
-				}
-				if from, err := sp.sentInto(r, to.Path, path); err == nil && from != nil {
-					if sp.past(question{in: []*rulebook.Rule{r}, path: from}, gets) != nil {
-						return true
-					}
+			if from, err := sp.sentInto(r, to.Path, path); err == nil && from != nil {
+				if req := sp.past(question{in: []*rulebook.Rule{r}, path: from}, gets); req != nil {
+					return req
 				}
 			}
 		}
 	}
-	return false
+	return nil
 }
 
 // canMake reports whether some values could make a path of a template, by how that begins

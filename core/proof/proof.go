@@ -389,7 +389,7 @@ func acceptKey(a rulebook.Accept) string { return fmt.Sprintf("%v:%d", a.Place, 
 
 // accept-nothing stands last, since it asks what the others have kept quiet.
 func init() {
-	register(31, Kind{
+	register(1000, Kind{
 		Name: "accept-nothing", Severity: Note,
 		Summary: "an entry accepts a finding that it does not have",
 		Before:  "redirect soon on /soon to /fares/ as temporary\n    accept missing-target \"the page comes in May\"      # it is there by now",

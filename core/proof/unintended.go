@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	"kibitz/core/canonical"
@@ -12,7 +13,7 @@ import (
 func init() {
 	register(25, Kind{
 		Name: "looks-unintended", Severity: Warning,
-		Summary: "what is written takes or says something else than it seems to: an unescaped dot, a bare keyword, an address left from an example",
+		Summary: "what is written takes or says something else than it seems to: an unescaped dot, a bare keyword, an address left from an example, a habit from elsewhere",
 		Before:  "redirect fares on ~/fares.php to /fares/ as permanent        # takes /faresXphp, too",
 		After:   "redirect fares on ~/fares\\.php to /fares/ as permanent",
 		find:    findUnintended,
@@ -35,8 +36,9 @@ func findUnintended(c *checker) {
 		}
 		c.leftExample(sp, r)
 		c.bareKeyword(sp, r)
+		c.carriedOver(sp, r)
 	}
-	c.conclusions("no dot stands unescaped between letters, no value is a bare keyword, no address is one from an example")
+	c.conclusions("no dot stands unescaped between letters, no value is a bare keyword, no address is one from an example, nothing is written as it is elsewhere")
 }
 
 // looseDot looks for a `.` in a regular expression that stands for any character
@@ -135,6 +137,81 @@ func (c *checker) bareKeyword(sp *space, r *rulebook.Rule) {
 				Message: fmt.Sprintf("%s is compared with the text %q, which looks like a word of the language.", t.Field, v.Text),
 				Advice:  fmt.Sprintf("if the text is meant, put it in quotes:   %q", v.Text)})
 			break
+		}
+	}
+}
+
+// numbered is a group of an expression as many other languages write it.
+var numbered = regexp.MustCompile(`[$\\]\d`)
+
+// spreadOut is a list of words in braces, as shells write it; in a pattern braces hold what
+// may be left out.
+var spreadOut = regexp.MustCompile(`\{[^{}]*,[^{}]*\}`)
+
+// carriedOver looks for what is written as it is in other languages, and means something
+// else here.
+func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
+	tell := func(place rulebook.Place, width int, message, advice string) {
+		req, err := sp.find(question{in: []*rulebook.Rule{r}})
+		if err != nil {
+			return
+		}
+		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Message: message, Advice: advice})
+	}
+	for _, t := range r.Action.Templates() {
+		for p := range t.Pieces {
+			if group := numbered.FindString(p.Text); !p.Value && group != "" {
+				place, width := clause(r, "to", "set", "add", "default", "text")
+				tell(place, width, fmt.Sprintf("%s stands here as it is: what a pattern has taken is written otherwise.", group), "write   {"+group[1:]+"}   or the name of the capture")
+				return
+			}
+		}
+	}
+	for _, p := range r.On {
+		text := p.String()
+		place, width := clause(r, "on")
+		switch {
+		case strings.HasPrefix(text, "~"):
+			if strings.HasPrefix(text, "~^") || strings.HasSuffix(text, "$") && !strings.HasSuffix(text, `\$`) {
+				continue // they say what is so anyway
+			}
+		case strings.ContainsAny(text, "^$"):
+			tell(place, width, fmt.Sprintf("%s is no expression: its ^ or $ is a character of the path.", text), "a pattern takes the whole path anyway: leave them out, or write an expression with ~ before it")
+			return
+		case spreadOut.MatchString(text):
+			tell(place, width, fmt.Sprintf("In %s the comma is a character of the path: braces hold what may be left out.", text), "write the words as an expression, like   /:name.:type(jpg|png)")
+			return
+		}
+		if strings.Contains(text, "#") {
+			tell(place, width, fmt.Sprintf("%s has a #: browsers never send what stands behind it.", text), "leave out what begins with #")
+			return
+		}
+	}
+	for _, t := range r.Tests {
+		for i, v := range t.Values {
+			word := strings.TrimSuffix(v.Word, ",")
+			switch {
+			case strings.HasPrefix(v.Word, `"`) || v.Kind != rulebook.ValueText && v.Kind != rulebook.ValueGlob:
+				continue
+			case word == "=" || word == "==" || word == "!=" || word == "=~" || word == "is":
+				tell(t.Place, t.Width, fmt.Sprintf("%s is compared with the text %q, too.", t.Field, word), "write the field and its values, without a sign between:   when "+t.Field.String()+" VALUE")
+				return
+			case word == "or" || word == "and" || word == "||" || word == "&&":
+				tell(t.Place, t.Width, fmt.Sprintf("%s is compared with the text %q, too.", t.Field, word), "several values are parted by blanks, and one of them is enough; for `and` write one more when")
+				return
+			case word != v.Word && i < len(t.Values)-1 || strings.HasSuffix(v.Word, ";"):
+				tell(t.Place, t.Width, fmt.Sprintf("The comma or semicolon belongs to the value %q: %s must have it, too.", v.Text, t.Field), "part values by blanks alone")
+				return
+			}
+		}
+	}
+	if a, ok := r.Action.(*rulebook.Moves); ok {
+		for i := range a.Table.Rows {
+			if row := &a.Table.Rows[i]; strings.HasSuffix(row.Path, "*") {
+				place, width := clause(r, "table")
+				tell(place, width, fmt.Sprintf("%s:%d: %s is one address, with a star at its end: tables have no patterns.", a.Table.Name, row.Line, row.Path), "write an entry of its own:   redirect … on "+row.Path+" to …")
+				return
+			}
 		}
 	}
 }

@@ -18,6 +18,7 @@ import (
 type Book struct {
 	Sources []*Source
 	Sites   []*Site
+	Lists   []List
 	Rules   []*Rule // all of them, in order
 }
 
@@ -37,6 +38,13 @@ type Site struct {
 
 // HasTree reports whether the site says where its files are.
 func (s *Site) HasTree() bool { return s.Files != "" || s.Inventory != "" }
+
+// A List is a set of values with a name.
+type List struct {
+	Name  string
+	Place Place
+	Used  bool // by some entry
+}
 
 // A Rule is one entry that acts on requests.
 type Rule struct {

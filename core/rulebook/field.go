@@ -90,6 +90,9 @@ func (b *builder) expand(words []Word) []Word {
 			b.errs.at(w, "there is no list `%s`%s", shorten(name), hint)
 			continue
 		}
+		if at := slices.IndexFunc(b.Lists, func(l List) bool { return l.Name == name }); at >= 0 {
+			b.Lists[at].Used = true
+		}
 		out = append(out, list...)
 	}
 	return out

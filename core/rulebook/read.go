@@ -127,6 +127,7 @@ func (b *builder) findLists() {
 			}
 		}
 		b.lists[e.Name.Text] = e.Values
+		b.Lists = append(b.Lists, List{Name: e.Name.Text, Place: e.Kind.Place})
 		return true
 	})
 }

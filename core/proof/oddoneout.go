@@ -1,0 +1,107 @@
+package proof
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kibitz/core/rulebook"
+)
+
+func init() {
+	register(35, Kind{
+		Name: "odd-one-out", Severity: Note,
+		Summary: "an entry refuses whom the others let in, or everybody where all others make an exception: a slip of one word",
+		Before:  oddExample("when"),
+		After:   oddExample("unless"),
+		find:    findOdd,
+	})
+}
+
+// oddExample is six guards; the last says that it refuses a client when, or unless, it is
+// one of the crew.
+func oddExample(word string) string {
+	var b strings.Builder
+	for _, name := range []string{"rota", "wages", "drills", "repairs", "reports"} {
+		fmt.Fprintf(&b, "access %s in /crew/%s/ unless client {crew-net} refuse\n", name, name)
+	}
+	fmt.Fprintf(&b, "access keys in /crew/keys/ %s client {crew-net} refuse", word)
+	return b.String()
+}
+
+// fewAlike is how many entries must be alike for one that differs to look odd.
+const fewAlike = 3
+
+// findOdd compares the entries of each site that refuse clients.
+func findOdd(c *checker) {
+	for _, s := range c.Book.Sites {
+		var free []*rulebook.Rule // that refuse everybody
+		var trusts []placedTest   // by `unless client`, or with `admit`
+		var refuses []placedTest  // by `when client`
+		for _, r := range s.Rules {
+			a, ok := r.Action.(*rulebook.Access)
+			if !ok || len(r.In) == 0 && len(r.On) == 0 {
+				continue
+			}
+			c.note(Tried, r, "")
+			if a.Do == rulebook.Refuse && len(r.Tests) == 0 && len(r.In) > 0 {
+				free = append(free, r)
+			}
+			for _, t := range r.Tests {
+				switch {
+				case t.Field.Kind != rulebook.FieldClient:
+				case a.Do == rulebook.Admit && !t.Unless || a.Do == rulebook.Refuse && t.Unless:
+					trusts = append(trusts, placedTest{t, r})
+				case a.Do == rulebook.Refuse:
+					refuses = append(refuses, placedTest{t, r})
+				}
+			}
+		}
+		for _, t := range refuses {
+			if i := slices.IndexFunc(trusts, func(o placedTest) bool { return o.rule != t.rule && inside(t.Test, o.Test) }); i >= 0 {
+				c.tellOdd(s, t.rule, t.Test, trusts[i].rule)
+			}
+		}
+		if len(trusts) >= fewAlike && len(free) == 1 {
+			c.tellOdd(s, free[0], nil, nil)
+		}
+	}
+	c.conclusions("whom one lets in, no other refuses")
+}
+
+// A placedTest is one of a rule.
+type placedTest struct {
+	*rulebook.Test
+	rule *rulebook.Rule
+}
+
+// inside reports whether a network that a test names lies inside one that another names.
+func inside(t, other *rulebook.Test) bool {
+	for _, v := range t.Values {
+		for _, w := range other.Values {
+			if v.Kind == rulebook.ValueNetwork && w.Kind == rulebook.ValueNetwork && w.Network.Bits() <= v.Network.Bits() && w.Network.Contains(v.Network.Addr()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// tellOdd reports an entry that refuses whom another trusts, or everybody where all others
+// make an exception.
+func (c *checker) tellOdd(s *rulebook.Site, r *rulebook.Rule, t *rulebook.Test, other *rulebook.Rule) {
+	c.tried++
+	f := Finding{Rules: []*rulebook.Rule{r}, Request: c.space(s).like(r)}
+	if t == nil {
+		f.Place, f.Width = clause(r, "in", "refuse")
+		f.Message = "This entry refuses everybody, where the others that guard a folder let a network in."
+		f.Advice = "say who is let in:   unless client {office}   or accept it, if nobody is meant"
+		c.add(f)
+		return
+	}
+	f.Rules = append(f.Rules, other)
+	f.Place, f.Width = t.Place, t.Width
+	f.Message = fmt.Sprintf("This entry refuses clients that %s (%s) lets in, and nobody else.", other.Name, other.Place)
+	f.Advice = "write   unless   in the place of   when   or accept it, if it is meant"
+	c.add(f)
+}
