@@ -10,6 +10,7 @@ import (
 	"path"
 	"strings"
 
+	"kibitz/bench/large"
 	"kibitz/core/engine"
 	"kibitz/core/proof"
 	"kibitz/core/proof/trial"
@@ -19,23 +20,24 @@ import (
 )
 
 func main() {
-	books := flag.Int("books", 600, "random rulebooks to check and to try with every short request")
-	mutants := flag.Int("mutants", 80, "faults of each kind to plant")
-	seed := flag.Uint64("seed", 1, "of the random numbers")
+	books := flag.Int("books", 600, "random rulebooks to check, and to try with every short request")
+	from := flag.Uint64("from", 0, "the `seed` of the first of them; the others follow")
+	most := flag.Int("most", 10_000, "requests for each of them")
+	mutants := flag.Int("mutants", 8, "faults of each kind to plant into each good rulebook")
 	write := flag.Bool("write", false, "write the figures and the pages into docs/findings.md")
 	flag.Parse()
-	if err := run(*books, *mutants, *seed, *write); err != nil {
+	if err := run(*books, *from, *most, *mutants, *write); err != nil {
 		fmt.Fprintln(os.Stderr, "trial:", err)
 		os.Exit(1)
 	}
 }
 
-func run(books, mutants int, seed uint64, write bool) error {
+func run(books int, from uint64, most, mutants int, write bool) error {
 	var b strings.Builder
-	if err := holdAll(&b, books, seed); err != nil {
+	if err := holdAll(&b, books, from, most); err != nil {
 		return err
 	}
-	if err := plantAll(&b, mutants, seed); err != nil {
+	if err := plantAll(&b, mutants); err != nil {
 		return err
 	}
 	fmt.Print(b.String())
@@ -52,15 +54,32 @@ func run(books, mutants int, seed uint64, write bool) error {
 	return os.WriteFile(name, []byte(out), 0o644)
 }
 
-// holdAll checks random rulebooks; a broken claim ends it.
-func holdAll(b *strings.Builder, books int, seed uint64) error {
+// holdAll checks random rulebooks. Those by which something is denied are kept among the
+// test data, and end it when all have been tried.
+func holdAll(b *strings.Builder, books int, from uint64, most int) error {
+	if books == 0 {
+		return nil
+	}
 	count := trial.Count{}
-	for i := range books {
-		if err := trial.Hold(trial.Book(rand.New(rand.NewPCG(uint64(i), seed))), rand.New(rand.NewPCG(uint64(i), 5)), count); err != nil {
+	denied := 0
+	for i := range uint64(books) {
+		seed := from + i
+		text := trial.Book(rand.New(rand.NewPCG(seed, 1)))
+		err := trial.Hold(text, most, rand.New(rand.NewPCG(seed, 5)), count)
+		if err == nil {
+			continue
+		}
+		denied++
+		name := fmt.Sprintf("core/proof/trial/testdata/book-%d.kibitz", seed)
+		fmt.Fprintf(os.Stderr, "seed %d, kept as %s: %v\n", seed, name, err)
+		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 			return err
 		}
 	}
-	fmt.Fprintf(b, "%d random rulebooks: no proof was broken, and every finding was shown by its request. The claims about their entries:\n\n", books)
+	if denied > 0 {
+		return fmt.Errorf("%d of %d rulebooks deny what is said of them", denied, books)
+	}
+	fmt.Fprintf(b, "%d random rulebooks (seeds %d to %d): no proof was denied, and every finding was shown by its request. The claims about their entries and sites:\n\n", books, from, from+uint64(books)-1)
 	b.WriteString("| finding | found | proved | tried | open |\n| --- | ---: | ---: | ---: | ---: |\n")
 	for _, name := range trial.Denied() {
 		c := count[name]
@@ -71,21 +90,13 @@ func holdAll(b *strings.Builder, books int, seed uint64) error {
 
 // A planted rulebook is a good one, with what it needs to be read.
 type planted struct {
+	name string
 	text string
-	tree *site.Tree
-	open func(string) ([]byte, error)
-}
-
-func (p *planted) load(text string) (*engine.Engine, error) {
-	book, err := rulebook.Read("site.kibitz", []byte(text), p.open)
-	if err != nil {
-		return nil, err
-	}
-	return engine.New(book, []*site.Tree{p.tree}), nil
+	load func(text string) (*engine.Engine, error)
 }
 
 // example is the rulebook of the example site.
-func example() *planted {
+func example() planted {
 	files := demo.Files()
 	pages := map[string]string{}
 	for name, text := range files {
@@ -93,58 +104,96 @@ func example() *planted {
 			pages["/"+at] = string(text)
 		}
 	}
-	return &planted{string(files["site.kibitz"]), site.Memory(pages), func(name string) ([]byte, error) {
-		if text, ok := files[path.Base(name)]; ok {
-			return text, nil
+	tree := site.Memory(pages)
+	return planted{"the example site", string(files["site.kibitz"]), func(text string) (*engine.Engine, error) {
+		book, err := rulebook.Read("site.kibitz", []byte(text), func(name string) ([]byte, error) {
+			if text, ok := files[path.Base(name)]; ok {
+				return text, nil
+			}
+			return nil, os.ErrNotExist
+		})
+		if err != nil {
+			return nil, err
 		}
-		return nil, os.ErrNotExist
+		return engine.New(book, []*site.Tree{tree}), nil
 	}}
 }
 
+// good are the rulebooks that faults are planted into.
+func good() ([]planted, error) {
+	out := []planted{example()}
+	for _, name := range large.Names {
+		b, err := large.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, planted{name, b.Text, b.Load})
+	}
+	return out, nil
+}
+
 // plantAll plants faults into good rulebooks.
-func plantAll(b *strings.Builder, mutants int, seed uint64) error {
-	books := []*planted{example(), {trial.Good, site.Memory(trial.GoodFiles), nil}}
-	planted, count := map[string]int{}, map[string]map[trial.Caught]int{}
-	serious := 0
+func plantAll(b *strings.Builder, mutants int) error {
+	books, err := good()
+	if err != nil {
+		return err
+	}
+	count := map[string]map[trial.Caught]int{}
+	all := map[trial.Caught]int{}
+	var missed []string
+	b.WriteString("\n| good rulebook | entries | files | errors | warnings | notes |\n| --- | ---: | ---: | ---: | ---: | ---: |\n")
 	for _, good := range books {
 		e, err := good.load(good.text)
 		if err != nil {
 			return err
 		}
 		known := proof.Check(e, 1)
+		found := map[proof.Severity]int{}
 		for _, f := range known.Findings {
-			if f.Severity != proof.Note {
-				serious++
-			}
+			found[f.Severity]++
 		}
+		files := 0
+		for _, s := range e.Book.Sites {
+			e.Tree(s).Each(func(n *site.Node) {
+				if !n.Folder {
+					files++
+				}
+			})
+		}
+		fmt.Fprintf(b, "| %s | %d | %d | %d | %d | %d |\n", good.name, len(e.Book.Rules), files, found[proof.Error], found[proof.Warning], found[proof.Note])
 		requests := proof.Requests(e)
-		for _, fault := range trial.Faults {
-			r := rand.New(rand.NewPCG(seed, 7))
+		for _, fault := range trial.Faults() {
+			r := rand.New(rand.NewPCG(1, 7))
 			seen := map[string]bool{}
 			for range mutants {
 				m, ok := trial.Mutate(r, good.text, fault)
 				if !ok || seen[m.Text] {
 					continue
 				}
+				seen[m.Text] = true
 				after, err := good.load(m.Text)
 				if err != nil {
 					continue // it is no rulebook any more, and says so
 				}
-				seen[m.Text] = true
+				caught := trial.Try(e, known, after, requests)
 				if count[fault] == nil {
 					count[fault] = map[trial.Caught]int{}
 				}
-				count[fault][trial.Try(e, known, after, requests)]++
+				count[fault][caught]++
+				all[caught]++
+				if caught == trial.Missed {
+					missed = append(missed, fmt.Sprintf("- %s, %s: `%s`", fault, good.name, trial.Changed(good.text, m.Text)))
+				}
 			}
-			planted[fault] += len(seen)
 		}
 	}
-	fmt.Fprintf(b, "\nThe rulebook of the example site and a second good one have %d findings of severity error or warning. Faults planted into them, each rulebook with one:\n\n", serious)
-	b.WriteString("| fault | planted | found | change no answer | missed |\n| --- | ---: | ---: | ---: | ---: |\n")
-	for _, fault := range trial.Faults {
+	b.WriteString("\nFaults planted into them, each rulebook with one:\n\n| fault | found by an error or a warning | by a note | changes no answer | missed |\n| --- | ---: | ---: | ---: | ---: |\n")
+	for _, fault := range trial.Faults() {
 		c := count[fault]
-		fmt.Fprintf(b, "| %s | %d | %d | %d | %d |\n", fault, planted[fault], c[trial.Found], c[trial.Same], c[trial.Missed])
+		fmt.Fprintf(b, "| %s | %d | %d | %d | %d |\n", fault, c[trial.Found], c[trial.Noted], c[trial.Same], c[trial.Missed])
 	}
+	could := all[trial.Found] + all[trial.Noted] + all[trial.Missed]
+	fmt.Fprintf(b, "\nOf %d that change an answer, %.1f%% are found: %d by an error or a warning, %d by a note. Missed are:\n\n%s\n", could, 100*float64(could-all[trial.Missed])/float64(max(1, could)), all[trial.Found], all[trial.Noted], strings.Join(missed, "\n"))
 	return nil
 }
 

@@ -22,7 +22,6 @@ func init() {
 		Summary: "two entries cross, and the more general one stands above: where both take an address, it wins",
 		Before:  "redirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?\nredirect papers on /docs/:name  to /fares/?paper={name}  as permanent",
 		After:   "redirect papers on /docs/:name  to /fares/?paper={name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent",
-		Proves:  true,
 		find:    func(c *checker) { findCrossings(c, true) },
 	})
 }
@@ -317,8 +316,12 @@ func crossingFinding(culprit *rulebook.Rule, own []crossing) Finding {
 	} else {
 		f.Message = fmt.Sprintf("This entry crosses %d others: %s.", len(own), listed(names))
 	}
-	f.Message += fmt.Sprintf(" %s and %s both take %s, where %s wins because it stands above; only %s takes %s, and only %s takes %s.",
-		first.above.Name, first.below.Name, askedFor(first.both), first.above.Name, first.above.Name, askedFor(first.onlyA), first.below.Name, askedFor(first.onlyB))
+	who := "Both"
+	if len(own) > 1 {
+		who = first.above.Name + " and " + first.below.Name + " both"
+	}
+	f.Message += fmt.Sprintf(" %s take %s, where %s wins because it stands above; only %s takes %s, and only %s takes %s.",
+		who, askedFor(first.both), first.above.Name, first.above.Name, askedFor(first.onlyA), first.below.Name, askedFor(first.onlyB))
 	f.Advice = "put the more special one above, or write an entry for what both take above the two"
 	if len(own) > 1 {
 		f.Advice = "put this entry below those, or make it narrower"

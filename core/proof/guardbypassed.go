@@ -112,12 +112,13 @@ func (c *checker) bypasses(sp *space, guard *rulebook.Rule) {
 	}
 }
 
-// findFiles looks for the files at whose own addresses the guard stands.
+// findFiles looks for the files at whose addresses the guard stands: their own, or that of
+// the folder that shows them.
 func (b *bypass) findFiles() {
 	over := b.space.of(b.guard).over
 	b.Tree(b.space.site).Each(func(n *site.Node) {
 		switch {
-		case n.Folder || over != nil && !pattern.Matches(over, canonical.Marked(n.Path)):
+		case n.Folder || over != nil && !slices.ContainsFunc(b.names(n), func(name string) bool { return pattern.Matches(over, canonical.Marked(name)) }):
 		case len(b.nodes) == maxGuarded:
 			b.perhaps("the first %d files were looked at", maxGuarded)
 		default:
@@ -217,7 +218,7 @@ func (b *bypass) serves(req *request.Request) bool {
 	if n == nil || b.shown || b.SiteFor(req.Address.Host) != b.space.site || !b.files[n] {
 		return false
 	}
-	return b.refused(req, n.Path)
+	return slices.ContainsFunc(b.names(n), func(name string) bool { return name != req.Address.Path && b.refused(req, name) }) || b.refused(req, n.Path)
 }
 
 // refused reports a request that was answered with what stands at a path, if the guard
@@ -235,6 +236,9 @@ func (b *bypass) refused(req *request.Request, path string) bool {
 	}
 	if resp.Status >= 400 {
 		return false // the page of an error is named as such, and meant to be seen
+	}
+	if n := resp.File; n != nil && n.Path != path && b.files[n] && b.PredictWithout(plain, b.guard).File != n {
+		return false // the guard keeps what that address is answered with, and not the file
 	}
 	b.shown = true
 	b.note(Found, b.guard, "")
@@ -381,13 +385,11 @@ func (b *bypass) byPages() {
 // byDocuments asks for the folders of guarded files.
 func (b *bypass) byDocuments() {
 	under := b.space.of(b.guard).under
-	asked := ""
 	for _, n := range b.nodes {
-		names := b.names(n)[1:]
-		if len(names) == 0 || names[0] == asked { // with the file before
+		names := b.names(n)
+		if len(names) == 1 {
 			continue
 		}
-		asked = names[0]
 		for _, path := range names {
 			if path == "" {
 				continue

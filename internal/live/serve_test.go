@@ -245,7 +245,7 @@ func TestRandomRulebooksAreAnsweredAsPredicted(t *testing.T) {
 			t.Fatal(err)
 		}
 		w := serve(t, e)
-		requests := trial.Requests(e.Book, r)
+		requests := trial.Requests(e.Book, 5000, r)
 		for range each {
 			req := requests[r.IntN(len(requests))]
 			if req.Client.IsValid() || !req.Time.IsZero() { // whoever asks here is this machine, and now

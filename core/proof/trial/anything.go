@@ -43,7 +43,7 @@ func Anything(r *rand.Rand, n int) string {
 	w := &writer{Rand: r}
 	lines := []string{"list nets 192.0.2.0/24 2001:db8::/32", "list words de fr"}
 	for site, head := range []string{
-		"site s address https://s.example files public hosts www.s.example *.s.example" + w.pick("", " slashes keep", " slashes merge") + w.pick("", " unknown-hosts answer"),
+		"site s address https://s.example files public hosts www.s.example *.s.example" + w.pick("", " slashes keep", " slashes merge") + w.pick("", " unknown-hosts answer") + w.pick("", ` accept split-address "meant"`),
 		"site t address http://t.example:8080",
 	} {
 		if w.IntN(3) == 0 && site == 0 {

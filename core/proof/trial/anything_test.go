@@ -178,6 +178,9 @@ func count(used map[string]int, book *rulebook.Book) {
 		if s.KeepSlashes {
 			used["site slashes"]++
 		}
+		if len(s.Accepts) > 0 {
+			used["site accept"]++
+		}
 		if s.UnknownHosts {
 			used["site unknown-hosts"]++
 		}

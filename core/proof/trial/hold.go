@@ -63,6 +63,9 @@ var denials = map[string]denial{
 		r, ok := h.Response.By, h.Response.By != nil && h.Response.By.Kind == rulebook.KindRedirect
 		return ok && i+1 < len(v.Hops) && strings.Contains(r.Action.(*rulebook.Redirect).To.Text, "?") && h.Request.Address.Query != "" && !strings.Contains(v.Hops[i+1].Request.Address.Query, h.Request.Address.Query)
 	}),
+	"password-in-clear": eachHop(func(v *visited, i int) bool {
+		return v.Hops[i].Request.Address.Scheme == "http" && v.Hops[i].Response.Cause == engine.CauseAsked
+	}),
 	"error-page-missing": func(j *judge, v *visited, deny func(string)) {
 		if r := v.Last(); r.By != nil && r.By.Kind == rulebook.KindError && r.File == nil && strings.Contains(fmt.Sprint(r.By.Entry), "show") {
 			deny(r.By.Name)
@@ -157,14 +160,25 @@ func (j *judge) bypassed(v *visited, deny func(string)) {
 		if r.File == nil && path == v.Request.Address.Path {
 			continue // a handoff under its own address is no way around
 		}
-		plain := *v.Request
-		plain.Address = s.Address
-		plain.Address.Path = path
-		kept := j.Predict(&plain)
-		if kept.Cause != engine.CauseRefused && kept.Cause != engine.CauseAsked {
-			continue
+		names := []string{path}
+		if folder := path[:strings.LastIndexByte(path, '/')+1]; r.File != nil && folder != v.Request.Address.Path {
+			names = append(names, folder)
 		}
-		deny(kept.By.Name)
+		for i, name := range names {
+			plain := *v.Request
+			plain.Address = s.Address
+			plain.Address.Path = name
+			kept := j.Predict(&plain)
+			if kept.Cause != engine.CauseRefused && kept.Cause != engine.CauseAsked {
+				continue
+			}
+			if i > 0 { // is it the folder's document that is kept?
+				if doc := j.PredictWithout(&plain, kept.By).File; doc == nil || doc.Path != path {
+					continue
+				}
+			}
+			deny(kept.By.Name)
+		}
 	}
 }
 
@@ -220,9 +234,9 @@ func userOf(req *request.Request) string {
 	return value
 }
 
-// Hold checks a rulebook and tries every request against the report. The error
-// tells of a claim that is denied, or of a finding that is none.
-func Hold(text string, r *rand.Rand, count Count) error {
+// Hold checks a rulebook and tries every request against the report, up to so many. The
+// error tells of a claim that is denied, or of a finding that is none.
+func Hold(text string, most int, r *rand.Rand, count Count) error {
 	e, err := Read(text)
 	if err != nil {
 		return err
@@ -245,7 +259,7 @@ func Hold(text string, r *rand.Rand, count Count) error {
 			return fmt.Errorf("%w in\n%s", err, text)
 		}
 	}
-	for _, req := range Requests(e.Book, r) {
+	for _, req := range Requests(e.Book, most, r) {
 		v := &visited{req, browser.OpenFor(e, req, 22)}
 		for finding, denies := range denials {
 			denies(j, v, func(who string) {

@@ -267,3 +267,14 @@ func key(f *proof.Finding) string {
 	}
 	return key
 }
+
+// Changed gives the first line in which two texts differ, as the second has it.
+func Changed(before, after string) string {
+	was, is := strings.Split(before, "\n"), strings.Split(after, "\n")
+	for i, line := range is {
+		if i >= len(was) || was[i] != line {
+			return line
+		}
+	}
+	return ""
+}

@@ -254,14 +254,11 @@ var paths = func() []string {
 	return slices.DeleteFunc(out, func(p string) bool { return !canonical.Is(p, false) })
 }()
 
-// mostRequests bounds the requests that are made of one rulebook: where all combinations of
-// values are more, some of the paths are left out, at random.
-const mostRequests = 40_000
-
 // Requests gives the requests over all short paths, by every scheme and host, with every
 // combination of the values that a test of the rulebook tells apart; those of one address
-// side by side.
-func Requests(book *rulebook.Book, r *rand.Rand) []*request.Request {
+// side by side. Where there would be more than most, some of the paths are left out, at
+// random.
+func Requests(book *rulebook.Book, most int, r *rand.Rand) []*request.Request {
 	var origins []request.Address
 	for _, s := range book.Sites {
 		for _, host := range []string{s.Address.Host, "www." + s.Address.Host} {
@@ -307,10 +304,10 @@ func Requests(book *rulebook.Book, r *rand.Rand) []*request.Request {
 	var out []*request.Request
 	each := len(origins) * len(addresses) * len(others)
 	all := paths
-	if len(all)*each > mostRequests {
+	if len(all)*each > most {
 		all = slices.Clone(paths)
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
-		all = all[:max(10, mostRequests/each)]
+		all = all[:min(len(all), max(3, most/each))]
 	}
 	for _, path := range all {
 		for _, at := range origins {
