@@ -25,25 +25,83 @@ func init() {
 		Proves:  true,
 		find: func(c *checker) {
 			c.looseFiles(func(kind string, files []*site.Node, s *rulebook.Site) {
-				var first *request.Request
-				count := 0
+				f := Finding{}
+				var served []*site.Node
 				for _, n := range files {
-					if req := c.anybodys(s, n, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n }); req != nil {
-						if count++; count == 1 {
-							first = req
-						}
+					req := c.anybodys(s, n, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n })
+					if req == nil {
+						continue
 					}
+					if served = append(served, n); f.Request == nil {
+						f.Request = req
+					}
+					f.Files = append(f.Files, n.Path)
 				}
-				if count == 0 {
+				if f.Count = len(served); f.Count == 0 {
 					return
 				}
-				f := Finding{Request: first, Count: count,
-					Message: fmt.Sprintf("Everybody can fetch %s, %s.", first.Address.Path, kind) + further(count-1, "There is one more like it.", "There are %d more like it."),
-					Advice:  "take it out of the folder, or refuse it:   access leftovers on ~.*\\" + strings.ReplaceAll(path.Ext(first.Address.Path), "~", `\~`) + " refuse 404"}
+				f.Message = fmt.Sprintf("Everybody can fetch %s, %s.", served[0].Path, kind) + further(f.Count-1, "There is one more like it.", "There are %d more like it.")
+				f.Advice = fmt.Sprintf("take it out of the folder, or refuse it:   access %s on %s refuse 404", c.freeName(s, "leftovers"), pathsFor(served))
 				c.addOf(s, f)
 			})
 		},
 	})
+}
+
+// freeName gives a name that no entry of a site has.
+func (c *checker) freeName(s *rulebook.Site, name string) string {
+	free := name
+	for n := 2; slices.ContainsFunc(s.Rules, func(r *rulebook.Rule) bool { return r.Name == free }); n++ {
+		free = fmt.Sprintf("%s-%d", name, n)
+	}
+	return free
+}
+
+// pathsFor writes selectors that take files that nobody means to publish: by their ends,
+// where these say what they are, or as they stand.
+func pathsFor(files []*site.Node) string {
+	var ends, out []string
+	add := func(selector string) {
+		if !slices.Contains(out, selector) {
+			out = append(out, selector)
+		}
+	}
+	hidden, upper := false, false
+	for _, n := range files {
+		name := strings.ToLower(n.Name())
+		end := strings.TrimPrefix(path.Ext(name), ".")
+		switch {
+		case looseKind(n) == hiddenFile:
+			hidden = true
+		case strings.HasSuffix(name, "~"):
+			add("~.*~")
+			continue
+		case end == "" || looseNames[name] != "" || strings.Trim(end, "abcdefghijklmnopqrstuvwxyz0123456789") != "":
+			add(plainPath(canonical.Decode(n.Path)))
+		default:
+			if !slices.Contains(ends, end) {
+				ends = append(ends, end)
+			}
+		}
+		upper = upper || name != n.Name()
+	}
+	slices.Sort(ends)
+	if len(ends) == 1 {
+		add(`~.*\.` + ends[0])
+	} else if len(ends) > 1 {
+		add(`~.*\.(` + strings.Join(ends, "|") + ")")
+	}
+	if hidden {
+		add(`~(.*/)?\..*`)
+	}
+	said := strings.Join(out, " ")
+	if hidden {
+		said += " unless path /.well-known/*"
+	}
+	if upper {
+		said += " ignoring case"
+	}
+	return said
 }
 
 // anybodys gives a request that anybody can make, and whose answer is as wanted: for a path,
@@ -93,25 +151,45 @@ func (c *checker) looseFiles(yield func(kind string, files []*site.Node, s *rule
 	c.conclusions(fmt.Sprintf("for the tree as it is, and a visitor of whom nothing is known: %d files and folders, by their names", total))
 }
 
+const hiddenFile = "a hidden file"
+
+// looseEnds are the ends of the names of files that nobody means to publish, by what they
+// are.
+var looseEnds = []struct {
+	kind string
+	ends []string
+}{
+	{"a backup file", []string{".bak", ".old", ".orig", ".swp", ".save", ".tmp", "~"}},
+	{"a dump of a database", []string{".sql", ".sql.gz", ".sql.zip", ".dump", ".sqlite", ".sqlite3", ".mdb"}},
+	{"a key", []string{".key", ".pem", ".p12", ".pfx", ".kdbx", ".ppk"}},
+	{"a file with rules or passwords", []string{".kibitz", ".accounts"}},
+	{"a file of settings", []string{".ini", ".yml", ".yaml", ".toml", ".conf", ".cfg"}},
+	{"a log", []string{".log", ".log.gz"}},
+	{"the source of a program", []string{".php", ".phps", ".inc", ".asp", ".aspx", ".jsp", ".pl", ".py", ".rb", ".sh", ".go"}},
+}
+
+// looseNames are whole names.
+var looseNames = map[string]string{
+	"id_rsa": "a key", "id_dsa": "a key", "id_ecdsa": "a key", "id_ed25519": "a key",
+	"composer.json": "a file of settings", "package-lock.json": "a file of settings", "dockerfile": "a file of settings", "makefile": "a file of settings",
+}
+
 // looseKind says what a file is that nobody means to publish; "" for any other.
 func looseKind(n *site.Node) string {
-	if n.Folder {
+	if n.Folder || strings.HasPrefix(n.Path, "/.well-known/") {
 		return ""
 	}
 	name := strings.ToLower(n.Name())
-	switch ext := path.Ext(name); {
-	case strings.HasPrefix(n.Path, "/.well-known/"):
-		return ""
-	case slices.Contains([]string{".bak", ".old", ".orig", ".swp", ".save", ".tmp"}, ext) || strings.HasSuffix(name, "~"):
-		return "a backup file"
-	case slices.Contains([]string{".sql", ".dump", ".sqlite", ".mdb"}, ext) || strings.Contains(name, ".sql."):
-		return "a dump of a database"
-	case slices.Contains([]string{".key", ".pem", ".p12", ".pfx", ".kdbx"}, ext):
-		return "a key"
-	case strings.HasPrefix(name, ".") || strings.Contains(n.Path, "/."):
-		return "a hidden file"
-	case slices.Contains([]string{".kibitz", ".accounts"}, ext):
-		return "a file with rules or passwords"
+	for _, loose := range looseEnds {
+		if slices.ContainsFunc(loose.ends, func(end string) bool { return len(name) > len(end) && strings.HasSuffix(name, end) }) {
+			return loose.kind
+		}
+	}
+	if kind := looseNames[name]; kind != "" {
+		return kind
+	}
+	if strings.HasPrefix(name, ".") || strings.Contains(n.Path, "/.") {
+		return hiddenFile
 	}
 	return ""
 }

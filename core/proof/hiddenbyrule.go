@@ -82,6 +82,9 @@ func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*s
 	f := Finding{Rules: []*rulebook.Rule{taker}, Request: req, Count: len(left),
 		Message: fmt.Sprintf("The file %s is in the tree, but nobody can have it: the entry takes its address.", left[0].Path) + further(len(left)-1, "There is one more such file.", "There are %d more such files."),
 		Advice:  "take the file out of the tree, or let the entry leave its address alone"}
+	for _, n := range left {
+		f.Files = append(f.Files, n.Path)
+	}
 	f.Place, f.Width = clause(taker, "on", "in", "table", "when", "to")
 	c.add(f)
 	return true

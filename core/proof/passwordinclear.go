@@ -50,7 +50,7 @@ func (c *checker) asksInClear(s *rulebook.Site, r *rulebook.Rule) bool {
 		}
 		f := Finding{Rules: []*rulebook.Rule{r}, Request: req,
 			Message: fmt.Sprintf("Whoever asks for %s is asked for a name and password over http: everybody on the way can read them.", req.Address),
-			Advice:  "put an entry above it that sends all on to https:   redirect secure when scheme http to https://{host}{path} as permanent"}
+			Advice:  "put an entry above it that sends all on to https:   redirect " + c.freeName(s, "secure") + " when scheme http to https://{host}{path} as permanent"}
 		f.Place, f.Width = clause(r, "ask")
 		c.add(f)
 		return true

@@ -38,6 +38,7 @@ type Finding struct {
 	Other    *request.Request // that it is to be compared with; nil for none
 	Advice   string           // what to write instead
 	Count    int              // like ones that it stands for, itself too
+	Files    []string         // of the tree, of which it speaks
 }
 
 // The claims that can be made about a finding.

@@ -58,7 +58,7 @@ func findSplits(c *checker) {
 				}
 				if c.shows(&other, folder.File) {
 					way := "document"
-					advice := `send the longer one on:   redirect plain on ~/(.*/)?` + regexp.QuoteMeta(folder.File.Name()) + ` to /{1} as permanent`
+					advice := `send the longer one on:   redirect ` + c.freeName(s, "plain") + ` on ~/(.*/)?` + regexp.QuoteMeta(folder.File.Name()) + ` to /{1} as permanent`
 					if path == n.Path {
 						way, advice = "slash", "let the folder answer at one of them:   slash add   or   slash drop"
 					}
@@ -77,7 +77,7 @@ func findSplits(c *checker) {
 					if s.UnknownHosts { // whoever asks could name any
 						host = at.Address.Host
 					}
-					note("scheme", "send all on to https:   redirect secure when scheme http to https://"+host+"{path} as permanent", at, &other)
+					note("scheme", "send all on to https:   redirect "+c.freeName(s, "secure")+" when scheme http to https://"+host+"{path} as permanent", at, &other)
 				} else if asked != n {
 					note("host", "", at, &other)
 					asked = n
@@ -173,5 +173,5 @@ func (c *checker) tellNames(s *rulebook.Site, f *Finding) {
 	case len(names) > 0:
 		f.Message += further(len(names)-1, "The site answers under one more name.", "The site answers under %d more names.")
 	}
-	f.Advice = fmt.Sprintf("send %s:   redirect one-name %s to %s{path} as permanent", what, which, main.Origin())
+	f.Advice = fmt.Sprintf("send %s:   redirect %s %s to %s{path} as permanent", what, c.freeName(s, "one-name"), which, main.Origin())
 }

@@ -268,6 +268,16 @@ func (r *run) finding(f *proof.Finding) {
 			out.Wrapped("  Entries   ", strings.Join(names, ", "))
 		}
 	}
+	if most := len(f.Files); most > 1 {
+		if r.most > 0 {
+			most = min(most, r.most)
+		}
+		files := strings.Join(f.Files[:most], " ")
+		if most < len(f.Files) {
+			files += " …"
+		}
+		out.Wrapped("  Files     ", render.Clean(files))
+	}
 	if f.Request != nil {
 		out.Printf("  See it    %s\n", r.traceLine(f.Request))
 	}

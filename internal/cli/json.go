@@ -188,6 +188,7 @@ func (r *run) checkJSON(c checked) error {
 		Compare  []string       `json:"compare,omitempty"` // of the request that it is compared with
 		Advice   string         `json:"advice,omitempty"`
 		Count    int            `json:"count"`
+		Files    []string       `json:"files,omitempty"`
 	}
 	type claim struct {
 		Finding string   `json:"finding"`
@@ -203,7 +204,7 @@ func (r *run) checkJSON(c checked) error {
 		Claims   []claim   `json:"claims"`
 	}{Findings: []finding{}, Claims: []claim{}}
 	for _, f := range report.Findings {
-		j := finding{Finding: f.Name, Severity: f.Severity, Message: f.Message, Advice: f.Advice, Count: f.Count, Entries: []entry{}, Places: []string{fmt.Sprintf("%s:%d", f.Place, f.Place.Col)}}
+		j := finding{Finding: f.Name, Severity: f.Severity, Message: f.Message, Advice: f.Advice, Count: f.Count, Files: f.Files, Entries: []entry{}, Places: []string{fmt.Sprintf("%s:%d", f.Place, f.Place.Col)}}
 		for _, rule := range f.Rules {
 			j.Entries = append(j.Entries, entry{rule.Name, place(rule)})
 		}
