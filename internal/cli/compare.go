@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -32,8 +33,9 @@ what changes, the worst first: who goes round for ever, what is lost, what is op
 that was refused. Where OLD and NEW are folders, the rulebook is the same (-rules)
 and its first site has the one and the other as its files.
 
-Without a list it uses the requests that check makes of both rulebooks, and each
-file of the trees. And it walks visitors who stored the old permanent redirects
+Without a list it says what is true of every request that there can be: that all
+are answered alike, or which are not. And it uses the requests that check makes of
+both rulebooks, and each file of the trees. It walks visitors who stored the old permanent redirects
 through the new rulebook: a page moved there and back sends them round for ever.
 Exit status 1: visitors are sent round; or a change that -fail-on names, or, with
 -expect-none, any change.`,
@@ -148,9 +150,17 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	close(items)
 	pool.Wait()
 	result := c.End(time.Now())
-	err = r.form.compare(r, compared{oldName, newName, len(lists) == 0, result, time.Since(start)})
+	told := compared{old: oldName, new: newName, noLists: len(lists) == 0, result: result}
+	if told.noLists {
+		told.every = proof.Compare(before, after, 1)
+	}
+	told.took = time.Since(start)
+	err = r.form.compare(r, told)
 	if err = errors.Join(err, failed); err != nil {
 		return 0, err
+	}
+	if f.expectNone && told.every != nil && len(told.every.Differences) > 0 {
+		return exitFindings, nil
 	}
 	if len(result.Circles) > 0 || slices.ContainsFunc(result.Groups, func(g *replay.Group) bool { return f.fails(g.Change) }) {
 		return exitFindings, nil
@@ -161,6 +171,9 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 func (r *run) comparedText(c compared) error {
 	oldName, newName, result, took := c.old, c.new, c.result, c.took
 	out := r.out
+	if c.every != nil {
+		r.everyRequest(c.every)
+	}
 	what := render.Count(result.Requests, "request")
 	if c.noLists {
 		what += " made of the rulebooks"
@@ -212,10 +225,73 @@ func (r *run) comparedText(c compared) error {
 			}
 		}
 	}
-	if len(result.Groups) == 0 && len(result.Circles) == 0 {
+	if len(result.Groups) == 0 && len(result.Circles) == 0 && (c.every == nil || len(c.every.Differences) == 0) {
 		out.Printf("\n%s\n", out.Well("Nothing changes."))
 	}
 	return nil
+}
+
+// maxDifferences is how many sets of requests are shown that are answered differently.
+const maxDifferences = 20
+
+// everyRequest says what is true of all requests for two rulebooks.
+func (r *run) everyRequest(l *proof.Likeness) {
+	out := r.out
+	switch {
+	case l.Alike() && l.Requests == 0:
+		out.Printf("%s The entries are the same.\n", out.Well("Proved: every request is answered alike."))
+	case l.Alike():
+		out.Printf("%s One of each kind was made: %s.\n", out.Well("Proved: every request is answered alike."), render.Number(l.Requests))
+	case len(l.Differences) == 0:
+		out.Printf("No request was found that is answered differently, among one of each kind (%s).\n", render.Number(l.Requests))
+	case len(l.Open) == 0:
+		out.Printf("%s\n", out.Doubtful("Proved: every request is answered alike, but for these."))
+	default:
+		out.Printf("%s\n", out.Doubtful("These are answered differently."))
+	}
+	for i, d := range l.Differences {
+		if i == maxDifferences {
+			out.Printf("\n  … and %s more; all of them: -as json\n", render.Number(len(l.Differences)-i))
+			break
+		}
+		name := "the site's files"
+		if by := cmp.Or(d.After, d.Before); by != nil {
+			name = by.Name
+		}
+		out.Wrapped("\n  ", render.Clean(strings.TrimSpace(fmt.Sprintf("%s  %s", name, d.Takes))))
+		if was, is := r.answerSide(d.Was), r.answerSide(d.Is); d.Was.Status != d.Is.Status || d.Was.Location != d.Is.Location || fileOf(d.Was) != fileOf(d.Is) {
+			out.Wrapped("      ", "was "+was+", is "+is)
+		} else {
+			out.Wrapped("      ", is+", with another "+render.Clean(strings.Join(d.Headers(), ", ")))
+		}
+		out.Printf("      See it    %s\n", r.traceLine(d.Request))
+	}
+	for _, why := range l.Open {
+		out.Wrapped("  Open: ", render.Clean(why))
+	}
+	out.Printf("\n")
+}
+
+func fileOf(a *engine.Response) string {
+	if a.File == nil {
+		return ""
+	}
+	return a.File.Path
+}
+
+// answerSide is an answer in a few words.
+func (r *run) answerSide(a *engine.Response) string {
+	s := r.out.Status(engine.StatusText(a))
+	switch {
+	case a.Location != "":
+		s += " to " + render.Short(a.Location, 60)
+	case a.File != nil:
+		s += " " + render.Clean(a.File.Path)
+	}
+	if a.By != nil {
+		s += fmt.Sprintf(" by %s %s", render.Clean(a.By.Name), r.out.Quiet(place(a.By)))
+	}
+	return s
 }
 
 func near(r *run, verb, address string) string {

@@ -45,6 +45,7 @@ type (
 	compared struct {
 		old, new string
 		noLists  bool
+		every    *proof.Likeness // of all requests, where there are no lists; nil for none
 		result   *replay.Comparison
 		took     time.Duration
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"kibitz/core/browser"
+	"kibitz/core/engine"
 	"kibitz/core/moves"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
@@ -246,6 +247,39 @@ func (r *run) traceJSON(t traced) error {
 	return r.writeJSON(result)
 }
 
+// everySum is what is true of all requests for two rulebooks.
+type everySum struct {
+	Alike       bool           `json:"alike"`
+	Requests    int            `json:"requests"`
+	Differences []everyDiffers `json:"differences"`
+	Open        []string       `json:"open"`
+}
+
+type everyDiffers struct {
+	By      string   `json:"by,omitempty"`
+	Takes   string   `json:"takes,omitempty"`
+	Request []string `json:"request"` // the arguments of trace
+	Was     any      `json:"was"`
+	Is      any      `json:"is"`
+	From    string   `json:"was_location,omitempty"`
+	To      string   `json:"is_location,omitempty"`
+}
+
+func everyOf(l *proof.Likeness) *everySum {
+	if l == nil {
+		return nil
+	}
+	out := &everySum{Alike: l.Alike(), Requests: l.Requests, Differences: []everyDiffers{}, Open: append([]string{}, l.Open...)}
+	for _, d := range l.Differences {
+		j := everyDiffers{Takes: d.Takes, Request: requestWords(d.Request), Was: render.StatusValue(engine.StatusText(d.Was)), Is: render.StatusValue(engine.StatusText(d.Is)), From: d.Was.Location, To: d.Is.Location}
+		if by := cmp.Or(d.After, d.Before); by != nil {
+			j.By = by.Name
+		}
+		out.Differences = append(out.Differences, j)
+	}
+	return out
+}
+
 func (r *run) comparedJSON(c compared) error {
 	result := c.result
 	type side struct {
@@ -274,11 +308,12 @@ func (r *run) comparedJSON(c compared) error {
 		Circle  []hop    `json:"circle"`
 	}
 	out := struct {
-		Requests int64    `json:"requests"`
-		Same     int64    `json:"same"`
-		Groups   []group  `json:"groups"`
-		Circles  []circle `json:"circles"`
-	}{Requests: result.Requests, Same: result.Same, Groups: []group{}, Circles: []circle{}}
+		Every    *everySum `json:"every_request,omitempty"`
+		Requests int64     `json:"requests"`
+		Same     int64     `json:"same"`
+		Groups   []group   `json:"groups"`
+		Circles  []circle  `json:"circles"`
+	}{Every: everyOf(c.every), Requests: result.Requests, Same: result.Same, Groups: []group{}, Circles: []circle{}}
 	sideOf := func(a replay.Answer) side {
 		s := side{Status: render.StatusValue(a.Status), Ends: a.Ends, At: place(a.By)}
 		if a.By != nil {

@@ -217,6 +217,9 @@ func (j *judge) storedElsewhere(v *visited, deny func(string)) {
 		if other.Cause == engine.CauseRefused || other.Cause == engine.CauseAsked || other.Cause == engine.CauseTooLarge {
 			continue // who stores it was let past
 		}
+		if pair[0].Time.IsZero() != pair[1].Time.IsZero() || pair[1].Time.Before(pair[0].Time) {
+			continue // it was stored before the other is asked for
+		}
 		if pair[0].Body != pair[1].Body || userOf(pair[0].Request) != userOf(pair[1].Request) {
 			continue // what they send along is no property of the address, nor of the visitor
 		}
