@@ -2,10 +2,14 @@ package proof
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
+	"kibitz/core/canonical"
+	"kibitz/core/pattern"
 	"kibitz/core/rulebook"
+	"kibitz/core/site"
 )
 
 func init() {
@@ -28,9 +32,6 @@ func oddExample(word string) string {
 	fmt.Fprintf(&b, "access keys in /crew/keys/ %s client {crew-net} refuse", word)
 	return b.String()
 }
-
-// fewAlike is how many entries must be alike for one that differs to look odd.
-const fewAlike = 3
 
 // findOdd compares the entries of each site that refuse clients.
 func findOdd(c *checker) {
@@ -62,11 +63,82 @@ func findOdd(c *checker) {
 				c.tellOdd(s, t.rule, t.Test, trusts[i].rule)
 			}
 		}
-		if len(trusts) >= fewAlike && len(free) == 1 {
+		if len(trusts) > 0 && len(free) == 1 && c.hasFiles(s, free[0]) {
 			c.tellOdd(s, free[0], nil, nil)
 		}
+		c.oddRedirects(s)
 	}
-	c.conclusions("whom one lets in, no other refuses")
+	c.conclusions("whom one lets in, no other refuses; redirects that lead to one folder are alike")
+}
+
+// hasFiles reports whether the tree has something that a rule takes.
+func (c *checker) hasFiles(s *rulebook.Site, r *rulebook.Rule) bool {
+	over, has := c.space(s).of(r).over, false
+	c.Tree(s).Each(func(n *site.Node) {
+		has = has || !n.Folder && !n.Hidden && over != nil && pattern.Matches(over, canonical.Marked(n.Path))
+	})
+	return has
+}
+
+// oddRedirects compares redirects from paths of one folder to paths of one folder: where all
+// but one name a single address, or end in a slash, that one is odd.
+func (c *checker) oddRedirects(s *rulebook.Site) {
+	groups := map[string][]*rulebook.Rule{}
+	for _, r := range s.Rules {
+		a, ok := r.Action.(*rulebook.Redirect)
+		if !ok || len(r.On) == 0 {
+			continue
+		}
+		to, whole := literalStart(a.To.Path)
+		if !whole {
+			continue // it makes the target of what it takes
+		}
+		from := r.On[0].Prefix()
+		key := from[:strings.LastIndexByte(from, '/')+1] + " " + folderOf(to) + " " + a.To.Text[:len(a.To.Text)-len(strings.TrimPrefix(a.To.Text, "http"))]
+		groups[key] = append(groups[key], r)
+		c.note(Tried, r, "")
+	}
+	for _, key := range slices.Sorted(maps.Keys(groups)) {
+		alike := groups[key]
+		odd := func(is func(*rulebook.Rule) bool) *rulebook.Rule {
+			var found []*rulebook.Rule
+			for _, r := range alike {
+				if is(r) {
+					found = append(found, r)
+				}
+			}
+			if len(found) != 1 || len(alike) <= manyAlike {
+				return nil
+			}
+			return found[0]
+		}
+		f := Finding{}
+		if r := odd(func(r *rulebook.Rule) bool { return len(r.On[0].Names()) > 0 }); r != nil {
+			f.Rules = []*rulebook.Rule{r}
+			f.Place, f.Width = clause(r, "on")
+			f.Message = fmt.Sprintf("%d entries like this one name a single address each, and this one takes many, and sends them all to one.", len(alike)-1)
+			f.Advice = "name the one address, or use what the pattern takes in the target"
+		} else if r := odd(func(r *rulebook.Rule) bool { return !strings.HasSuffix(r.Action.(*rulebook.Redirect).To.Text, "/") }); r != nil {
+			f.Rules = []*rulebook.Rule{r}
+			f.Place, f.Width = clause(r, "to")
+			f.Message = fmt.Sprintf("%d entries like this one lead to an address that ends in a slash, and this one's has none.", len(alike)-1)
+			f.Advice = "write   to " + r.Action.(*rulebook.Redirect).To.Text + "/"
+		} else {
+			continue
+		}
+		f.Request = c.space(s).like(f.Rules[0])
+		c.tried++
+		c.add(f)
+	}
+}
+
+// manyAlike is how many redirects must be alike for one that differs to look odd.
+const manyAlike = 5
+
+// folderOf is the folder of a path: of a folder, that which holds it.
+func folderOf(path string) string {
+	path = strings.TrimSuffix(path, "/")
+	return path[:strings.LastIndexByte(path, '/')+1]
 }
 
 // A placedTest is one of a rule.

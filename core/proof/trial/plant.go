@@ -116,7 +116,7 @@ var faults = []fault{
 		return slices.Delete(slices.Clone(lines), i, i+1), true
 	}},
 	{"keep errors for long", changed(`^(header .*) for 200( .*max-age=\d{6,}.*)$`, "$1$2")},
-	{"part by commas", changed(`^(.* when (?:host|method) [^ ]+)( [a-zA-Z.]+ .*)$`, "$1,$2")},
+	{"part by commas", changed(`^(.* when (?:host|method|cookie[^ ]*) [^ ,]+)( [a-zA-Z*][^ ]* .*)$`, "$1,$2")},
 	{"lead to what is gone", func(lines []string, i int) ([]string, bool) {
 		gone := ""
 		for _, l := range lines {
