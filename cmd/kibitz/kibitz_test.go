@@ -191,7 +191,7 @@ func TestDemoWalksFromTheLoopToEverythingWell(t *testing.T) {
 		t.Fatalf("status %d: %s", status, errs)
 	}
 	contains(t, out, "$ kibitz check before.kibitz", "error  redirect-loop", "warning  missing-target", "warning  error-page-missing",
-		"site.kibitz: 41 entries for 1 site: 3 notes", "152 of 152 expectations met", "0 loops",
+		"site.kibitz: 41 entries for 1 site: 4 notes", "152 of 152 expectations met", "0 loops",
 		"error  stored-redirect-loop", "the redirect is there, with 302 in the place of 301", "the error rule is missing", "what is missing answers 200")
 	if _, errs, status := kibitz(t, t.TempDir(), "", "demo", dir); status != 2 || !strings.Contains(errs, "is not empty") {
 		t.Errorf("into a folder with files: status %d, %s", status, errs)

@@ -3,6 +3,7 @@ package proof
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
@@ -15,7 +16,7 @@ func init() {
 		Name: "fallback-hides-missing", Severity: Warning,
 		Summary: "nothing below a folder can be not-found any more: wrong addresses answer 200",
 		Before:  "fallback planner in /planner/             to /planner/index.html",
-		After:   "fallback planner on /planner/:from/:to    to /planner/index.html",
+		After:   "fallback planner on /planner/:from([a-z]+)/:to([a-z]+) to /planner/index.html",
 		find:    findHidingFallbacks,
 	})
 }
@@ -44,17 +45,19 @@ func findHidingFallbacks(c *checker) {
 			}
 		}
 		for _, s := range c.sitesOf(r) {
-			c.hides(s, r, folders)
+			if !c.hides(s, r, folders) {
+				c.pageForAsset(s, r)
+			}
 		}
 	}
 	c.conclusions("below each of them some wrong addresses are not found, or the tree has no file for them")
 }
 
 // hides asks for names that cannot be there.
-func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) {
+func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) bool {
 	like, err := c.space(s).find(question{in: []*rulebook.Rule{r}, like: c.plain(s)})
 	if err != nil {
-		return
+		return false
 	}
 	for _, folder := range folders {
 		var shown *request.Request
@@ -76,8 +79,30 @@ func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) {
 		c.note(Found, r, "")
 		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown,
 			Message: fmt.Sprintf("Below %s/ every wrong address answers 200: whoever mistypes one, and every search engine, is told that the page is there.", folder),
-			Advice:  "name the addresses that are meant, as in /planner/:from/:to, or accept it where the page itself says so"})
-		return
+			Advice:  "name the addresses that are meant, as in /planner/:from([a-z]+), or accept it where the page itself says so"})
+		return true
+	}
+	return false
+}
+
+// pageForAsset asks for a style that is missing, where a page is shown for whatever is.
+func (c *checker) pageForAsset(s *rulebook.Site, r *rulebook.Rule) {
+	for _, p := range r.On {
+		for _, path := range p.Filled(improbable + ".css") {
+			req := *c.space(s).like(r)
+			req.Address.Path = path
+			c.tried++
+			resp := c.Predict(&req)
+			if resp.Cause != engine.CauseFallback || resp.By != r || !strings.HasPrefix(resp.Type, "text/html") || !strings.HasSuffix(path, ".css") {
+				continue
+			}
+			place, width := clause(r, "on", "to")
+			c.note(Found, r, "")
+			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: &req,
+				Message: fmt.Sprintf("A style, script or picture that is missing here is answered 200 with %s: browsers refuse it, and nobody learns that it is gone.", resp.File.Path),
+				Advice:  "let the pattern take no dots, as in /planner/:from([a-z-]+), or accept it"})
+			return
+		}
 	}
 }
 

@@ -129,10 +129,12 @@ func (sp *space) way(n *site.Node, taker *rulebook.Rule, gets func(*request.Requ
 	if req := sp.past(question{out: []*rulebook.Rule{taker}, path: path}, gets); req != nil {
 		return req
 	}
-	folder := sp.base
-	folder.Address.Path = strings.TrimSuffix(n.Path, lastSegment(n.Path))
-	if gets(&folder) {
-		return &folder
+	at := strings.TrimSuffix(n.Path, lastSegment(n.Path))
+	for _, path := range []string{at, strings.TrimSuffix(at, "/")} {
+		folder := sp.base
+		if folder.Address.Path = path; path != "" && gets(&folder) {
+			return &folder
+		}
 	}
 	for _, r := range sp.site.Rules {
 		if r.Kind != rulebook.KindRewrite && r.Kind != rulebook.KindFallback {

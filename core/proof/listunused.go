@@ -17,8 +17,7 @@ func init() {
 				if l.Used {
 					continue
 				}
-				c.report.Findings = append(c.report.Findings, &Finding{Name: c.kind.Name, Severity: c.kind.Severity, Place: l.Place, Width: len(rulebook.KindList), Count: 1,
-					Request: c.plain(c.Book.Sites[0]),
+				c.addOf(c.Book.Sites[0], Finding{Place: l.Place, Width: len(rulebook.KindList), Request: c.plain(c.Book.Sites[0]),
 					Message: fmt.Sprintf("Nothing uses the list %s.", l.Name), Advice: "take it out, or write   {" + l.Name + "}   where it is meant"})
 			}
 		},

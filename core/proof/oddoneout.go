@@ -133,7 +133,7 @@ func (c *checker) oddRedirects(s *rulebook.Site) {
 }
 
 // manyAlike is how many redirects must be alike for one that differs to look odd.
-const manyAlike = 5
+const manyAlike = 4
 
 // folderOf is the folder of a path: of a folder, that which holds it.
 func folderOf(path string) string {

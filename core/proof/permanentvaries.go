@@ -53,20 +53,22 @@ func permanent(r *rulebook.Rule) bool {
 
 func permanentRow(row rulebook.Row) bool { return browser.Permanent(int(row.Status)) }
 
-// changes reports whether a test can cease to hold while the address stays as it is.
-func changes(t *rulebook.Test) bool {
-	if t.Field.Kind == rulebook.FieldTime { // what has begun, and never ends, does not
+// changes reports whether a test can cease to hold, or come to hold, while the address stays
+// as it is.
+func changes(t *rulebook.Test, comes bool) bool {
+	if t.Field.Kind == rulebook.FieldTime { // what has begun, and never ends, does not cease; and what is over does not come
 		return slices.ContainsFunc(t.Values, func(v rulebook.Value) bool {
-			return v.Kind != rulebook.ValueSpan || !t.Unless && v.Span.High != math.MaxInt64 || t.Unless && v.Span.Low > 0
+			return v.Kind != rulebook.ValueSpan || t.Unless == comes && v.Span.High != math.MaxInt64 || t.Unless != comes && v.Span.Low > 0
 		})
 	}
 	return t.Field.Row().Changed != nil
 }
 
-// fickle are a rule's tests that can cease to hold while the address stays.
-func fickle(r *rulebook.Rule) (out []*rulebook.Test) {
+// fickle are a rule's tests that can cease to hold, or come to hold, while the address
+// stays.
+func fickle(r *rulebook.Rule, come bool) (out []*rulebook.Test) {
 	for _, t := range r.Tests {
-		if changes(t) {
+		if changes(t, come) {
 			out = append(out, t)
 		}
 	}
@@ -76,11 +78,22 @@ func fickle(r *rulebook.Rule) (out []*rulebook.Test) {
 // varies looks for two requests for one address of which only one is sent on for good: the
 // other does not meet the entry's own conditions, or meets those of an entry above it.
 func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
-	if own := fickle(r); len(own) > 0 {
+	if own := fickle(r, false); len(own) > 0 {
 		if c.variesBy(s, r, r, own) {
 			return true
 		}
 		c.note(Tried, r, "no request was found that it answers otherwise than another for the same address")
+	}
+	into := c.space(s).of(r).over
+	if into == nil {
+		into = pattern.Paths(s.KeepSlashes)
+	}
+	for _, w := range s.Rules { // a rewrite may bring it paths only under its conditions
+		if a, ok := w.Action.(*rulebook.Rewrite); ok && len(fickle(w, true))+len(fickle(w, false)) > 0 {
+			if from, err := c.space(s).sentInto(w, a.To.Path, into); from != nil || err != nil {
+				c.note(Tried, r, fmt.Sprintf("%s brings it paths under conditions of its own", w.Name))
+			}
+		}
 	}
 	for _, above := range s.Rules {
 		if above == r {
@@ -90,7 +103,7 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 		if _, guard := above.Action.(*rulebook.Access); !ok || guard || !a.Ends() && above.Kind != rulebook.KindRewrite {
 			continue
 		}
-		tests := fickle(above)
+		tests := fickle(above, true)
 		if len(tests) == 0 || !beginAlike(above, r) || apart(above, r) {
 			continue
 		}

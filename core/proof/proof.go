@@ -369,7 +369,9 @@ func (c *checker) addOf(s *rulebook.Site, f Finding) {
 		return
 	}
 	f.Name, f.Severity = c.kind.Name, cmp.Or(f.Severity, c.kind.Severity)
-	f.Place, f.Width = s.Place, len("site")
+	if f.Place.Source == nil {
+		f.Place, f.Width = s.Place, len("site")
+	}
 	f.Count = max(f.Count, 1)
 	c.report.Findings = append(c.report.Findings, &f)
 }
@@ -417,11 +419,8 @@ func (c *checker) uselessAccepts() {
 	for _, s := range c.Book.Sites {
 		for _, a := range s.Accepts {
 			if f, ok := useless(a); ok {
-				place, width := f.Place, f.Width
 				f.Request = c.plain(s)
 				c.addOf(s, f)
-				last := c.report.Findings[len(c.report.Findings)-1]
-				last.Place, last.Width = place, width
 			}
 		}
 	}

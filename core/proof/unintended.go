@@ -188,7 +188,7 @@ func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
 		}
 	}
 	for _, t := range r.Tests {
-		for i, v := range t.Values {
+		for _, v := range t.Values {
 			word := strings.TrimSuffix(v.Word, ",")
 			switch {
 			case strings.HasPrefix(v.Word, `"`) || v.Kind != rulebook.ValueText && v.Kind != rulebook.ValueGlob:
@@ -199,7 +199,7 @@ func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
 			case word == "or" || word == "and" || word == "||" || word == "&&":
 				tell(t.Place, t.Width, fmt.Sprintf("%s is compared with the text %q, too.", t.Field, word), "several values are parted by blanks, and one of them is enough; for `and` write one more when")
 				return
-			case word != v.Word && i < len(t.Values)-1 || strings.HasSuffix(v.Word, ";"):
+			case word != v.Word || strings.HasSuffix(v.Word, ";"):
 				tell(t.Place, t.Width, fmt.Sprintf("The comma or semicolon belongs to the value %q: %s must have it, too.", v.Text, t.Field), "part values by blanks alone")
 				return
 			}

@@ -1,0 +1,44 @@
+package proof
+
+import (
+	"fmt"
+
+	"kibitz/core/browser"
+)
+
+// Who gives out certificates asks for a file over http, and follows redirects (RFC 8555,
+// 8.3): one to https works only where https already answers.
+func init() {
+	register(44, Kind{
+		Name: "challenge-redirected", Severity: Note,
+		Summary: "what proves to a certificate's giver that the host is yours is sent on to https, where a host without a certificate answers nobody",
+		Before:  "redirect secure when scheme http to https://{host}{path} as permanent",
+		After:   "redirect secure when scheme http unless path /.well-known/acme-challenge/* to https://{host}{path} as permanent",
+		Quiet:   true,
+		find: func(c *checker) {
+			for _, s := range c.Book.Sites {
+				c.noteSite(Tried, s, "")
+				for _, o := range c.graph().of[s] {
+					if o.scheme != "http" {
+						continue
+					}
+					req := o.request()
+					req.Address.Path = "/.well-known/acme-challenge/" + improbable
+					c.tried++
+					v := browser.Open(c, req)
+					if v.Redirects() == 0 || v.Hops[len(v.Hops)-1].Request.Address.Scheme != "https" {
+						continue
+					}
+					advice := "leave it where it is:   unless path /.well-known/acme-challenge/*"
+					if by := v.Hops[0].Response.By; by != nil {
+						advice = fmt.Sprintf("leave it where it is, in %s:   unless path /.well-known/acme-challenge/*", by.Name)
+					}
+					c.addOf(s, Finding{Request: req, Advice: advice,
+						Message: fmt.Sprintf("The proof that %s is yours is asked for over http, and sent on to https: that works only while https answers there.", o.host)})
+					break
+				}
+			}
+			c.conclusions("the address was asked for by every host over http")
+		},
+	})
+}
