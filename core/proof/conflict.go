@@ -28,9 +28,10 @@ func init() {
 
 // The most that is looked at for one entry.
 const (
-	maxMeets    = 400 // pairs of automata
-	maxOverlaps = 6   // crossings that are shown
-	maxPlain    = 400 // pairs of values
+	maxMeets      = 400 // pairs of automata
+	maxOverlaps   = 6   // crossings that are shown
+	maxCloseLooks = 12  // at entries below one
+	maxPlain      = 400 // pairs of values
 )
 
 // findCrossings looks for pairs of entries which cross. Only those can meet of
@@ -110,6 +111,15 @@ func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool)
 			hint = canonical.Unmarked(word)
 		}
 		found := crossing{above: a, below: b}
+		if c.crossed[a]++; c.crossed[a] > maxCloseLooks*c.effort && hint != "" { // of one that meets many, a glance is enough
+			req := sp.base
+			req.Address.Path = hint
+			if c.Takes(a, &req) && c.Takes(b, &req) && c.matters(a, &req) {
+				found.both = &req
+				out = append(out, found)
+			}
+			continue
+		}
 		var err error
 		if found.onlyA, err = sp.find(question{in: []*rulebook.Rule{a}, out: []*rulebook.Rule{b}}); err == nil {
 			found.onlyB, err = sp.find(question{in: []*rulebook.Rule{b}, out: []*rulebook.Rule{a}})
@@ -299,7 +309,7 @@ func askedFor(req *request.Request) string {
 }
 
 func crossingFinding(culprit *rulebook.Rule, own []crossing) Finding {
-	first := own[0]
+	first := own[max(0, slices.IndexFunc(own, func(x crossing) bool { return x.onlyA != nil }))]
 	f := Finding{Rules: []*rulebook.Rule{culprit}, Request: first.both, Count: len(own)}
 	var names []string
 	for _, x := range own {
@@ -320,8 +330,11 @@ func crossingFinding(culprit *rulebook.Rule, own []crossing) Finding {
 	if len(own) > 1 {
 		who = first.above.Name + " and " + first.below.Name + " both"
 	}
-	f.Message += fmt.Sprintf(" %s take %s, where %s wins because it stands above; only %s takes %s, and only %s takes %s.",
-		who, askedFor(first.both), first.above.Name, first.above.Name, askedFor(first.onlyA), first.below.Name, askedFor(first.onlyB))
+	f.Message += fmt.Sprintf(" %s take %s, where %s wins because it stands above", who, askedFor(first.both), first.above.Name)
+	if first.onlyA != nil {
+		f.Message += fmt.Sprintf("; only %s takes %s, and only %s takes %s", first.above.Name, askedFor(first.onlyA), first.below.Name, askedFor(first.onlyB))
+	}
+	f.Message += "."
 	f.Advice = "put the more special one above, or write an entry for what both take above the two"
 	if len(own) > 1 {
 		f.Advice = "put this entry below those, or make it narrower"

@@ -40,6 +40,10 @@ func (c *checker) losesMethod() {
 			f.Message = fmt.Sprintf("A form sent to %s is asked for again with GET, and what was filled in is lost before it comes to the application", post.Address)
 		}
 	}
+	if !slices.ContainsFunc(c.Book.Rules, func(r *rulebook.Rule) bool { return r.Kind == rulebook.KindHandoff }) {
+		c.redirectsProved() // nothing takes a form
+		return
+	}
 	for _, s := range c.Book.Sites {
 		var apps []*request.Request // requests that come to an application
 		for _, r := range s.Rules {
