@@ -291,6 +291,7 @@ type search struct {
 	*space
 	question
 	fields []asked
+	shared bool // two of them are read from the same text
 	nodes  int
 	why    string // what keeps the answer from being a proof
 }
@@ -370,6 +371,7 @@ func (s *search) doubtShared() {
 		case !shared:
 			by[place] = f
 		case first.Kind != f.Kind || first.Name == "" || f.Name == "": // two cookies, or two parameters, go side by side
+			s.shared = true
 			s.doubt("%s and %s are tested together, and are read from the same text", first, f)
 		}
 	}
@@ -401,7 +403,7 @@ func (s *search) descend(depth int, req request.Request, alive []bool) *request.
 			continue
 		}
 		next := branch{choice, slices.Clone(alive), ""}
-		if s.fix != nil { // what is wanted beside may depend on each
+		if s.fix != nil || s.shared { // what is wanted beside, or another field, may depend on each
 			for _, t := range f.all {
 				next.holds += fmt.Sprint(s.Holds(t, &choice))
 			}
