@@ -40,8 +40,8 @@ func TestCompareSaysWhatIsTrueOfEveryRequest(t *testing.T) {
 		want     []string
 	}{
 		{"table", "pattern", 0, []string{"Proved: every request is answered alike.", "Nothing changes."}},
-		{"slip", "pattern", 1, []string{"Proved: every request is answered alike, but for these.", "items on /shop/item-:n", "was 301 to /items/1243/ by items", "is 301 to /items/1234/ by items", "kibitz trace https://s.example/shop/item-1234.html"}},
-		{"table", "broad", 1, []string{"was files, is 301 to /items/0/ by items", "kibitz trace https://s.example/shop/item-0.html"}},
+		{"slip", "pattern", 1, []string{"Proved: every request is answered alike, but for these.", "items on /shop/item-:n", "was 301 to /items/1243/ by items", "is 301 to /items/1234/ by items", "kibitz trace -rules pattern.kibitz https://s.example/shop/item-1234.html"}},
+		{"table", "broad", 1, []string{"was files, is 301 to /items/0/ by items", "kibitz trace -rules broad.kibitz https://s.example/shop/item-0.html"}},
 		{"table", "parted", 0, []string{"Proved: every request is answered alike. The entries are the same."}},
 		{"slip", "parted", 1, []string{"was 301 to /items/1243/ by items"}},
 		{"table", "turned", 1, []string{"was 301 to https://s.example/prices/ by secure", "is 302 to /fares/ by fares"}},

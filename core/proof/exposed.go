@@ -40,7 +40,11 @@ func init() {
 				if f.Count = len(served); f.Count == 0 {
 					return
 				}
-				f.Message = fmt.Sprintf("Everybody can fetch %s, %s.", served[0].Path, kind) + further(f.Count-1, "There is one more like it.", "There are %d more like it.")
+				at := ""
+				if f.Request.Address.Path != served[0].Path {
+					at = ", at " + f.Request.Address.Target()
+				}
+				f.Message = fmt.Sprintf("Everybody can fetch %s, %s%s.", served[0].Path, kind, at) + further(f.Count-1, "There is one more like it.", "There are %d more like it.")
 				f.Advice = fmt.Sprintf("take it out of the folder, or refuse it:   access %s on %s refuse 404", c.freeName(s, "leftovers"), pathsFor(served))
 				c.addOf(s, f)
 			})

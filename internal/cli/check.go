@@ -175,21 +175,25 @@ func (r *run) claimsBrief(claims []proof.Claim) {
 	states := map[string]int{}
 	kinds := claimsOf(claims)
 	for _, of := range kinds {
-		worst := proof.Proved
+		worst, meant := proof.Proved, false
 		for _, c := range of {
 			worst = worse(worst, c.State)
+			meant = meant || c.State == proof.Found && c.Accepted == c.Entries+c.Sites
+		}
+		if meant {
+			worst = "accepted"
 		}
 		states[worst]++
 	}
 	var said []string
-	for _, s := range []struct{ state, words string }{{proof.Found, "found"}, {proof.Proved, "proved to have none"}, {proof.Tried, "tried, and not found"}, {proof.Open, "open"}} {
+	for _, s := range []struct{ state, words string }{{proof.Found, "found"}, {"accepted", "found and accepted"}, {proof.Proved, "proved to have none"}, {proof.Tried, "tried, and not found"}, {proof.Open, "open"}} {
 		if n := states[s.state]; n > 0 {
 			said = append(said, render.Number(n)+" "+s.words)
 		}
 	}
 	line := "Nothing of what check looks for can be at these entries."
 	if len(kinds) > 0 {
-		line = fmt.Sprintf("%s of findings looked for: %s. What is known of each entry: kibitz check -claims", render.Count(len(kinds), "kind"), strings.Join(said, ", "))
+		line = fmt.Sprintf("%s of findings looked for: %s. Of which entries: kibitz check -claims", render.Count(len(kinds), "kind"), strings.Join(said, ", "))
 	}
 	r.out.Wrapped("", line)
 	for _, of := range kinds {

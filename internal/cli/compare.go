@@ -172,7 +172,7 @@ func (r *run) comparedText(c compared) error {
 	oldName, newName, result, took := c.old, c.new, c.result, c.took
 	out := r.out
 	if c.every != nil {
-		r.everyRequest(c.every)
+		r.everyRequest(c.every, newName)
 	}
 	what := render.Count(result.Requests, "request")
 	if c.noLists {
@@ -235,7 +235,7 @@ func (r *run) comparedText(c compared) error {
 const maxDifferences = 20
 
 // everyRequest says what is true of all requests for two rulebooks.
-func (r *run) everyRequest(l *proof.Likeness) {
+func (r *run) everyRequest(l *proof.Likeness, newName string) {
 	out := r.out
 	switch {
 	case l.Alike() && l.Requests == 0:
@@ -264,7 +264,7 @@ func (r *run) everyRequest(l *proof.Likeness) {
 		} else {
 			out.Wrapped("      ", is+", with another "+render.Clean(strings.Join(d.Headers(), ", ")))
 		}
-		out.Printf("      See it    %s\n", r.traceLine(d.Request))
+		out.Printf("      See it    %s\n", traceLineOf(newName, d.Request))
 	}
 	for _, why := range l.Open {
 		out.Wrapped("  Open: ", render.Clean(why))

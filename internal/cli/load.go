@@ -179,10 +179,13 @@ func place(rule *rulebook.Rule) string {
 }
 
 // traceLine is the command that shows a request, ready to paste.
-func (r *run) traceLine(req *request.Request) string {
+func (r *run) traceLine(req *request.Request) string { return traceLineOf(r.rules, req) }
+
+// traceLineOf is traceLine for another rulebook.
+func traceLineOf(rules string, req *request.Request) string {
 	words := []string{"kibitz", "trace"}
-	if r.rules != "" && filepath.Clean(r.rules) != defaultRules {
-		words = append(words, "-rules", r.rules)
+	if rules != "" && filepath.Clean(rules) != defaultRules {
+		words = append(words, "-rules", rules)
 	}
 	words = append(words, requestWords(req)...)
 	for i, w := range words {
