@@ -84,7 +84,7 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 			shown = v
 		}
 	}
-	if shown == nil {
+	if shown == nil || c.arrivesByTree(own, r, shown.Hops[0].Request) {
 		return
 	}
 	place, width := clause(r, "to")
@@ -96,6 +96,51 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown.Hops[0].Request,
 		Message: fmt.Sprintf("Whoever is sent on by this entry finds nothing: %s answers %d.", end.Request.Address, end.Response.Status) + readAs(end),
 		Advice:  advice})
+}
+
+// maxTreeWords is how many words of the trees are tried in the place of what a pattern takes.
+const maxTreeWords = 300
+
+// arrivesByTree reports whether some word of the trees, put where a rule's patterns take
+// one, leads to something: by way of rewrites and fallbacks, too.
+func (c *checker) arrivesByTree(s *rulebook.Site, r *rulebook.Rule, like *request.Request) bool {
+	words := c.treeWords()
+	for _, p := range r.On {
+		if len(p.Names()) == 0 {
+			continue
+		}
+		for _, word := range words {
+			for _, path := range p.Filled(word) {
+				req := *like
+				req.Address.Path = path
+				c.tried++
+				v := c.lightVisit(&req)
+				if (v.Hops[0].Response.By == r || passes(c, v, r)) && v.Ending == browser.Arrived && v.Last().Cause != engine.CauseMissing {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// treeWords are names of files and folders of all trees, without their ends.
+func (c *shared) treeWords() []string {
+	if c.words != nil {
+		return c.words
+	}
+	c.words = []string{}
+	seen := map[string]bool{}
+	for _, s := range c.Book.Sites {
+		c.Tree(s).Each(func(n *site.Node) {
+			word, _, _ := strings.Cut(lastSegment(n.Path), ".")
+			if word != "" && !seen[word] && len(c.words) < maxTreeWords {
+				seen[word] = true
+				c.words = append(c.words, word)
+			}
+		})
+	}
+	return c.words
 }
 
 // belowInstead is the target of a rule that puts the whole path behind another folder,

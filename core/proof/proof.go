@@ -153,6 +153,7 @@ type shared struct {
 
 	samples map[*rulebook.Site][]string
 	leads   map[string]bool
+	words   []string // see treeWords
 }
 
 // knowledge is what is known about one entry.
