@@ -304,19 +304,22 @@ var Syntax = Kind{
 
 // Check looks for everything that Kinds names, but for what is quiet. The limits of the
 // proofs are multiplied by effort.
-func Check(e *engine.Engine, effort int) *Report { return check(e, effort, false) }
+func Check(e *engine.Engine, effort int) *Report { return Look(e, effort, false, func(int, int) {}) }
 
 // CheckAll looks for what is quiet, too.
-func CheckAll(e *engine.Engine, effort int) *Report { return check(e, effort, true) }
+func CheckAll(e *engine.Engine, effort int) *Report { return Look(e, effort, true, func(int, int) {}) }
 
-func check(e *engine.Engine, effort int, all bool) *Report {
+// Look is Check, or with all CheckAll; done is told after each kind how many have been
+// looked for, and of how many.
+func Look(e *engine.Engine, effort int, all bool, done func(n, of int)) *Report {
 	c := newShared(e, max(effort, 1))
 	c.all = all
-	for _, k := range Kinds() {
+	for i, k := range Kinds() {
 		if all || !k.Quiet {
 			c.look(k)
 			c.looked = append(c.looked, k.Name)
 		}
+		done(i+1, len(Kinds()))
 	}
 	slices.SortStableFunc(c.report.Findings, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(rank(a.Severity), rank(b.Severity)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))

@@ -72,11 +72,9 @@ func (r *run) check(severity proof.Severity, effort int, all, claims bool) (int,
 	if err != nil {
 		return 0, err
 	}
-	look := proof.Check
-	if all {
-		look = proof.CheckAll
-	}
-	report := look(e, effort)
+	progress, ended := r.progress(r.rulesName(), int64(len(proof.Kinds())), "kinds of findings", 1)
+	report := proof.Look(e, effort, all, func(n, _ int) { progress(int64(n)) })
+	ended()
 	if err := confirm(e, report); err != nil {
 		return 0, err
 	}
