@@ -44,7 +44,7 @@ func (s *state) folder(r *Response, n *site.Node, slash bool) {
 		s.note(by, "a folder: answers 301 to %s", r.Location)
 		return
 	}
-	documents, by := []string{rulebook.DefaultDocument}, nil
+	documents, by := []string{rulebook.UsualDocument}, nil
 	if e := s.first(groupFolder, func(r *rulebook.Rule) bool { return r.Action.(*rulebook.Folder).Documents != nil }); e != nil {
 		documents, by = e.Action.(*rulebook.Folder).Documents, e.Rule
 	}

@@ -43,15 +43,15 @@ func findMissingDocuments(c *checker) {
 				if bare == nil {
 					bare = n
 				}
-				if c.Tree(s).Find(n.Path+"/"+rulebook.DefaultDocument) != nil && hidden == nil {
+				if c.Tree(s).Find(n.Path+"/"+rulebook.UsualDocument) != nil && hidden == nil {
 					hidden = n
 				}
 			})
 			f := Finding{Rules: []*rulebook.Rule{r}}
 			switch {
 			case len(a.Documents) == 0 && hidden != nil:
-				f.Message = fmt.Sprintf("%s/ has an %s, which nobody is shown: the entry has no documents.", hidden.Path, rulebook.DefaultDocument)
-				f.Advice = "take the file away, or name it:   documents " + rulebook.DefaultDocument
+				f.Message = fmt.Sprintf("%s/ has an %s, which nobody is shown: the entry has no documents.", hidden.Path, rulebook.UsualDocument)
+				f.Advice = "take the file away, or name it:   documents " + rulebook.UsualDocument
 				f.Request = c.plain(s)
 				f.Request.Address.Path = hidden.Path + "/"
 			case len(a.Documents) > 0 && !has && bare != nil:

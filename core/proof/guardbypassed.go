@@ -258,7 +258,7 @@ func (b *bypass) names(n *site.Node) []string {
 
 // isDocument reports whether some folder shows files of a name as its document.
 func (b *bypass) isDocument(name string) bool {
-	if name == rulebook.DefaultDocument {
+	if name == rulebook.UsualDocument {
 		return true
 	}
 	return slices.ContainsFunc(b.space.site.Rules, func(r *rulebook.Rule) bool {

@@ -17,8 +17,8 @@ func init() {
 }
 
 // Folder says what a folder answers. Points that an entry does not speak
-// DefaultDocument is the name of a folder's document where no entry says which it has.
-const DefaultDocument = "index.html"
+// UsualDocument is the name of a folder's document where no entry says which it has.
+const UsualDocument = "index.html"
 
 // of are nil or empty.
 type Folder struct {
