@@ -265,3 +265,26 @@ func TestWhichDotsAreLoose(t *testing.T) {
 		}
 	}
 }
+
+// Rows of a table under a condition, a change of the scheme, and a redirect back: the visit
+// goes through what no entry decides.
+func TestRowsUnderAConditionComeBack(t *testing.T) {
+	text := `site s address https://s.example
+moves m on /old/* table t.csv when scheme http as permanent
+redirect secure when scheme http to https://{host}{path} as permanent
+redirect back on /x/:y when scheme https to http://s.example/old/a/b as permanent
+`
+	book, err := rulebook.Read("t.kibitz", []byte(text), func(string) ([]byte, error) {
+		return []byte("/old/a/b,https://s.example/x/1,301\n/old/c,/x/1,301\n"), nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var found []string
+	for _, f := range Check(engine.New(book, []*site.Tree{nil}), 1).Findings {
+		found = append(found, f.Name)
+	}
+	if !slices.Contains(found, "redirect-loop") {
+		t.Errorf("found %v", found)
+	}
+}
