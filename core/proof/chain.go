@@ -29,7 +29,7 @@ func findChains(c *checker) {
 	var rules []*rulebook.Rule
 	hopsOf := map[*rulebook.Rule][]*hop{} // at all origins
 	for _, h := range g.all {
-		if h.rule == nil || h.isRewrite() || h.row == nil && onlyMoves(h) || len(h.edges) == 0 {
+		if h.rule == nil || h.isRewrite() || h.row == nil && onlyMoves(h) && !h.fed || len(h.edges) == 0 { // a rewrite may have changed the path
 			continue
 		}
 		if h.group != nil {

@@ -250,18 +250,18 @@ func (b *bypass) refused(req *request.Request, path string) bool {
 // and the folder's without its slash.
 func (b *bypass) names(n *site.Node) []string {
 	at := strings.TrimSuffix(n.Path, lastSegment(n.Path))
-	if !b.isDocument(n.Name()) {
+	if !b.space.isDocument(n.Name()) {
 		return []string{n.Path}
 	}
 	return []string{n.Path, at, strings.TrimSuffix(at, "/")}
 }
 
 // isDocument reports whether some folder shows files of a name as its document.
-func (b *bypass) isDocument(name string) bool {
+func (sp *space) isDocument(name string) bool {
 	if name == rulebook.UsualDocument {
 		return true
 	}
-	return slices.ContainsFunc(b.space.site.Rules, func(r *rulebook.Rule) bool {
+	return slices.ContainsFunc(sp.site.Rules, func(r *rulebook.Rule) bool {
 		a, ok := r.Action.(*rulebook.Folder)
 		return ok && slices.Contains(a.Documents, name)
 	})

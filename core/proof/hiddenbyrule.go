@@ -131,9 +131,11 @@ func (sp *space) way(n *site.Node, taker *rulebook.Rule, gets func(*request.Requ
 	}
 	at := strings.TrimSuffix(n.Path, lastSegment(n.Path))
 	for _, path := range []string{at, strings.TrimSuffix(at, "/")} {
-		folder := sp.base
-		if folder.Address.Path = path; path != "" && gets(&folder) {
-			return &folder
+		if path == "" || !sp.isDocument(n.Name()) {
+			continue
+		}
+		if req := sp.past(question{path: pattern.Words([]string{canonical.Marked(path)})}, gets); req != nil {
+			return req
 		}
 	}
 	for _, r := range sp.site.Rules {
