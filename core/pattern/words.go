@@ -1,6 +1,7 @@
 package pattern
 
 import (
+	"cmp"
 	"regexp/syntax"
 	"slices"
 	"strings"
@@ -22,12 +23,29 @@ func (p *Pattern) Words(n int) []string {
 		return p.simplest()
 	}
 	var out []string
-	for _, w := range lang.words(4 * n) {
-		if p.Match(w) && len(out) < n {
+	for _, w := range lang.words(8 * n) {
+		if p.Match(w) {
 			out = append(out, w)
 		}
 	}
-	return out
+	slices.SortStableFunc(out, func(a, b string) int { return cmp.Compare(oddness(a), oddness(b)) })
+	return out[:min(n, len(out))]
+}
+
+// oddness is how unlikely it is that a path is somebody's: by its segments that begin with a
+// dot, or with what is no letter.
+func oddness(path string) int {
+	n := 0
+	for i := range len(path) - 1 {
+		switch next := path[i+1]; {
+		case path[i] != '/':
+		case next == '.':
+			n += 2
+		case next|32 < 'a' || next|32 > 'z':
+			n++
+		}
+	}
+	return n
 }
 
 // plainWords fills the groups of a pattern that has no regular expressions; nil

@@ -123,7 +123,7 @@ func (c *checker) anybodys(s *rulebook.Site, n *site.Node, path string, wanted f
 	if gets(req) {
 		return req
 	}
-	by := takerOf(c.Met(req))
+	by := cmp.Or(takerOf(c.Met(req)), c.Predict(req).By) // who asks for a name answers, too
 	switch {
 	case by == nil:
 		return nil

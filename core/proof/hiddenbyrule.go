@@ -191,7 +191,7 @@ func (sp *space) past(q question, fix func(*request.Request) bool) *request.Requ
 			return found
 		}
 		next := takerOf(slices.DeleteFunc(sp.Met(req), func(r *rulebook.Rule) bool { return slices.Contains(q.in, r) }))
-		if next == nil || slices.Contains(q.out, next) {
+		if next = cmp.Or(next, sp.Predict(req).By); next == nil || slices.Contains(q.out, next) || slices.Contains(q.in, next) {
 			return nil
 		}
 		q.out = append(slices.Clip(q.out), next)
