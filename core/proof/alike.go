@@ -517,10 +517,11 @@ func (p *pair) afterRewrites(old, new []*rulebook.Rule) string {
 
 // below gives the texts of the rules that may be read once a rewrite has changed the path.
 func (p *pair) below(s *rulebook.Site, texts []string, r *rulebook.Rule) []string {
-	at := position(s, r)
+	at, then := position(s, r), r.Action.(*rulebook.Rewrite).Then
 	var out []string
 	for i, other := range s.Rules {
-		if _, reading := other.Action.(rulebook.Reading); !reading || i > at || r.Action.(*rulebook.Rewrite).Then == rulebook.Again {
+		_, reading := other.Action.(rulebook.Reading)
+		if !reading || then == rulebook.Again || then == rulebook.Next && i > at {
 			out = append(out, texts[i])
 		}
 	}
