@@ -147,3 +147,12 @@ func TestMarksStandBelowWhatTheyMark(t *testing.T) {
 		}
 	}
 }
+
+// A file that is larger than any rulebook is told so, and is not read.
+func TestARulebookHasABound(t *testing.T) {
+	text := strings.Repeat("# The tide table of a whole century stands here.\n", maxFile/40)
+	_, err := Read("tides.kibitz", []byte(text), nil)
+	if err == nil || !strings.Contains(err.Error(), "tides.kibitz:1:1: the file is larger than a rulebook may be (16 MiB)") {
+		t.Errorf("%.200v", err)
+	}
+}
