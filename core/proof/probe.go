@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"cmp"
 	"math"
 	"net/netip"
 	"slices"
@@ -224,7 +225,7 @@ func textOf(v rulebook.Value) string {
 	case rulebook.ValueText:
 		return v.Text
 	case rulebook.ValueGlob:
-		return strings.ReplaceAll(v.Text, "*", "x")
+		return cmp.Or(strings.ReplaceAll(v.Text, "*", ""), "x")
 	case rulebook.ValuePattern:
 		return specimen(v.Pattern)
 	case rulebook.ValueRegexp:

@@ -509,6 +509,11 @@ func (s *search) finish(req request.Request, alive []bool) *request.Request {
 func (sp *space) specimens(r *rulebook.Rule) []string {
 	words, ok := sp.samples[r]
 	if !ok {
+		for _, e := range r.Examples {
+			if a, err := request.Parse(e.URL, request.Address{}); err == nil && canonical.Is(a.Path, true) {
+				words = append(words, a.Path)
+			}
+		}
 		for _, p := range r.On {
 			words = append(words, p.Words(2)...)
 		}
@@ -590,7 +595,7 @@ func (s *search) choices(asked asked, req request.Request) []request.Request {
 			with(func(r *request.Request) { r.Client = a })
 		}
 	case rulebook.VaryTexts:
-		for _, text := range s.texts(tests, vary.All(f)) {
+		for _, text := range s.texts(tests, vary.All(f), vary.Usual) {
 			with(func(r *request.Request) { row.Put(r, f.Name, text, true) })
 			says := rulebook.Test{Field: f, Values: []rulebook.Value{{Kind: rulebook.ValueText, Text: text}}}
 			if text != "" && !s.Holds(&says, &out[len(out)-1]) { // an empty query is none
@@ -703,9 +708,10 @@ func (s *search) signs(of string, all pattern.Machine, alphabet string, words []
 }
 
 // texts gives a text for each combination of answers that tests of a field can have.
-func (s *search) texts(tests []*rulebook.Test, all *pattern.Lang) []string {
+func (s *search) texts(tests []*rulebook.Test, all *pattern.Lang, usual []string) []string {
 	seen := map[string]bool{}
-	var plain, words []string
+	plain := slices.Clone(usual)
+	var words []string
 	var sets []textSet
 	for _, t := range tests {
 		for _, v := range t.Values {

@@ -98,7 +98,8 @@ type (
 	VaryWords struct{}
 	// VaryTexts finds texts in a set, one for each combination of answers of the tests.
 	VaryTexts struct {
-		All func(f Field) *pattern.Lang
+		All   func(f Field) *pattern.Lang
+		Usual []string // those that people know, to be tried before any others
 	}
 	// VaryNumbers tries the ends of all spans, and the numbers beside them.
 	VaryNumbers struct{ Low, High int64 }
@@ -140,7 +141,7 @@ func init() { // not where it is declared, since reading values looks at rows
 		FieldMethod: {Word: "method", Front: true, Always: true,
 			Text: func(v View, _ string) (string, bool) { return v.Request().Verb(), true },
 			read: (*builder).methodValue,
-			Vary: VaryTexts{func(Field) *pattern.Lang { return pattern.Methods() }}, Put: func(r *request.Request, _, text string, _ bool) { r.Method = text }}, // without one it is GET
+			Vary: VaryTexts{All: func(Field) *pattern.Lang { return pattern.Methods() }, Usual: []string{"POST", "PUT", "DELETE", "PATCH"}}, Put: func(r *request.Request, _, text string, _ bool) { r.Method = text }}, // without one it is GET
 		FieldPath: {Word: "path", Always: true, Encoded: true,
 			Text: func(v View, _ string) (string, bool) { return v.Path(), true },
 			read: (*builder).patternValue, Vary: VaryPath{}},
@@ -149,7 +150,7 @@ func init() { // not where it is declared, since reading values looks at rows
 			read: (*builder).patternValue, Vary: VaryPath{}},
 		FieldQuery: {Word: "query", Family: true, Plain: true, Encoded: true,
 			Text: queryField, read: (*builder).textValue, Put: putQuery,
-			Vary: VaryTexts{func(f Field) *pattern.Lang {
+			Vary: VaryTexts{All: func(f Field) *pattern.Lang {
 				if f.Name == "" {
 					return pattern.Queries()
 				}
@@ -163,7 +164,7 @@ func init() { // not where it is declared, since reading values looks at rows
 				return "even with another " + http.CanonicalHeaderKey(name) + "; and a cache on the way sends others there, too"
 			},
 			read: (*builder).textValue, Put: putHeader,
-			Vary: VaryTexts{func(Field) *pattern.Lang { return pattern.HeaderValues() }}},
+			Vary: VaryTexts{All: func(Field) *pattern.Lang { return pattern.HeaderValues() }}},
 		FieldCookie: {Word: "cookie", Family: true, Fixed: true, Beside: true,
 			Text: func(v View, name string) (string, bool) {
 				all, _ := v.Request().Get("cookie")
@@ -173,7 +174,7 @@ func init() { // not where it is declared, since reading values looks at rows
 			Stays:   func(string) bool { return true },
 			Changed: func(name string) string { return "even when the cookie " + name + " has changed" },
 			read:    (*builder).textValue, Put: putCookie,
-			Vary: VaryTexts{func(Field) *pattern.Lang { return pattern.CookieValues() }}},
+			Vary: VaryTexts{All: func(Field) *pattern.Lang { return pattern.CookieValues() }}},
 		FieldLanguage: {Word: "language", Fixed: true, Beside: true,
 			Text: func(v View, _ string) (string, bool) {
 				all, _ := v.Request().Get("accept-language")
@@ -188,7 +189,7 @@ func init() { // not where it is declared, since reading values looks at rows
 			Put: func(r *request.Request, _, text string, present bool) {
 				putHeader(r, "accept-language", text, present)
 			},
-			Vary: VaryTexts{func(Field) *pattern.Lang { return languages() }}},
+			Vary: VaryTexts{All: func(Field) *pattern.Lang { return languages() }}},
 		FieldClient: {Word: "client", Fixed: true, Beside: true,
 			Text: func(v View, _ string) (string, bool) {
 				client := v.Request().Client
