@@ -124,13 +124,21 @@ func (c *checker) anybodys(s *rulebook.Site, n *site.Node, path string, wanted f
 		return req
 	}
 	by := cmp.Or(takerOf(c.Met(req)), c.Predict(req).By) // who asks for a name answers, too
-	switch {
-	case by == nil:
+	if by == nil {
 		return nil
-	case n != nil:
-		return c.space(s).way(n, by, gets)
 	}
-	return c.space(s).past(question{out: []*rulebook.Rule{by}, path: pattern.Words([]string{canonical.Marked(path)})}, gets)
+	sp, at := c.space(s), pattern.Words([]string{canonical.Marked(path)})
+	for _, r := range s.Rules { // who is admitted is refused no more
+		if a, ok := r.Action.(*rulebook.Access); ok && a.Do == rulebook.Admit {
+			if req := sp.past(question{in: []*rulebook.Rule{r}, path: at}, gets); req != nil {
+				return req
+			}
+		}
+	}
+	if n != nil {
+		return sp.way(n, by, gets)
+	}
+	return sp.past(question{out: []*rulebook.Rule{by}, path: at}, gets)
 }
 
 // looseFiles yields the files of each tree that nobody means to publish, by what
