@@ -28,7 +28,7 @@ func init() {
 				f := Finding{}
 				var served []*site.Node
 				for _, n := range files {
-					req := c.anybodys(s, n, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n })
+					req := c.anybodys(s, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n })
 					if req == nil {
 						continue
 					}
@@ -109,8 +109,8 @@ func pathsFor(files []*site.Node) string {
 }
 
 // anybodys gives a request that anybody can make, and whose answer is as wanted: for a path,
-// or for whatever leads to a file. nil stands for none that was found.
-func (c *checker) anybodys(s *rulebook.Site, n *site.Node, path string, wanted func(*engine.Response) bool) *request.Request {
+// or for what leads there. nil stands for none that was found.
+func (c *checker) anybodys(s *rulebook.Site, path string, wanted func(*engine.Response) bool) *request.Request {
 	gets := func(req *request.Request) bool {
 		if req.Verb() != "GET" || len(req.Headers) > 0 || req.Client.IsValid() || !req.Time.IsZero() || req.Body > 0 {
 			return false // not everybody sends that
@@ -135,10 +135,7 @@ func (c *checker) anybodys(s *rulebook.Site, n *site.Node, path string, wanted f
 			}
 		}
 	}
-	if n != nil {
-		return sp.way(n, by, gets)
-	}
-	return sp.past(question{out: []*rulebook.Rule{by}, path: at}, gets)
+	return sp.way(path, by, gets)
 }
 
 // looseFiles yields the files of each tree that nobody means to publish, by what

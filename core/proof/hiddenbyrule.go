@@ -119,19 +119,19 @@ func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 			}
 		}
 	}
-	return sp.way(n, taker, gets) != nil
+	return sp.way(n.Path, taker, gets) != nil
 }
 
-// way looks for a request that gets a file: past what takes its own address, by its folder,
-// and by what sends other addresses there. nil stands for none.
-func (sp *space) way(n *site.Node, taker *rulebook.Rule, gets func(*request.Request) bool) *request.Request {
-	path := pattern.Words([]string{canonical.Marked(n.Path)})
+// way looks for a request that gets what stands at a path: past what takes its own address,
+// by the folder of a document, and by what sends other addresses there. nil stands for none.
+func (sp *space) way(at string, taker *rulebook.Rule, gets func(*request.Request) bool) *request.Request {
+	path := pattern.Words([]string{canonical.Marked(at)})
 	if req := sp.past(question{out: []*rulebook.Rule{taker}, path: path}, gets); req != nil {
 		return req
 	}
-	at := strings.TrimSuffix(n.Path, lastSegment(n.Path))
-	for _, path := range []string{at, strings.TrimSuffix(at, "/")} {
-		if path == "" || !sp.isDocument(n.Name()) {
+	folder := strings.TrimSuffix(at, lastSegment(at))
+	for _, path := range []string{folder, strings.TrimSuffix(folder, "/")} {
+		if path == "" || !sp.isDocument(canonical.Decode(lastSegment(at))) {
 			continue
 		}
 		if req := sp.past(question{path: pattern.Words([]string{canonical.Marked(path)})}, gets); req != nil {
@@ -143,7 +143,7 @@ func (sp *space) way(n *site.Node, taker *rulebook.Rule, gets func(*request.Requ
 			continue
 		}
 		for _, to := range r.Action.Templates() {
-			if !canMake(to, n.Path) {
+			if !canMake(to, at) {
 				continue
 			}
 			if from, err := sp.sentInto(r, to.Path, path); err == nil && from != nil {

@@ -24,7 +24,7 @@ func init() {
 					if listed[s.Name+folder] {
 						continue
 					}
-					req := c.anybodys(s, nil, folder, func(r *engine.Response) bool {
+					req := c.anybodys(s, folder, func(r *engine.Response) bool {
 						page, err := r.Content()
 						return r.Cause == engine.CauseListing && err == nil && strings.Contains(string(page), lastSegment(n.Path))
 					})
