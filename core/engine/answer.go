@@ -132,7 +132,8 @@ func (s *state) first(g group, says func(*rulebook.Rule) bool) *entry {
 	return nil
 }
 
-const maxStarts = 10
+// MaxStarts is how often the reading is started before it is given up.
+const MaxStarts = 10
 
 // reading reads the entries that answer or rewrite, top to bottom (step 2). It
 // reports whether there is an answer.
@@ -154,7 +155,7 @@ func (s *state) reading(r *Response) bool {
 		case settled:
 			return false
 		case again:
-			if starts == maxStarts {
+			if starts == MaxStarts {
 				r.Status, r.Cause, r.By = http.StatusInternalServerError, CauseRewriteLoop, e.Rule
 				s.note(e.Rule, "the reading would start for the eleventh time: it never comes to rest")
 				return true

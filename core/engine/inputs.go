@@ -277,7 +277,7 @@ func (g *growth) entry(e *entry) {
 		switch a.Then {
 		case rulebook.Finish: // no redirect follows
 		case rulebook.Again:
-			g.rewrites += maxStarts * n
+			g.rewrites += MaxStarts * n
 		default:
 			g.rewrites += n
 		}

@@ -62,6 +62,7 @@ type hops struct {
 	rows     map[rowKey]*hop
 	verdicts map[*hop]verdict // by the first of a component
 	cyclic   [][]*hop         // components in which a visit might go round
+	most     int              // how many hops must not be made; 0 where any number may that ends
 }
 
 type originKey struct{ scheme, host string }
@@ -797,7 +798,7 @@ const maxSurvivors = engine.MaxRedirects
 // decide looks into a component: the requests that survive one hop after the
 // other in it, until none is left, or one goes round.
 func (g *hops) decide(component []*hop, bad func(*browser.Visit) bool) verdict {
-	if shrinks(component) {
+	if g.most == 0 && shrinks(component) {
 		return verdict{state: Proved}
 	}
 	v := verdict{state: Tried, why: "addresses are left after every number of hops that was followed"}
@@ -860,6 +861,9 @@ func (g *hops) decide(component []*hop, bad func(*browser.Visit) bool) verdict {
 			} else {
 				same = false
 			}
+		}
+		if left == 0 && g.most > 0 && n >= g.most { // so many starts are too many, even where they end
+			return v
 		}
 		if left == 0 {
 			return verdict{state: Proved, tried: v.tried}

@@ -88,10 +88,11 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 	if into == nil {
 		into = pattern.Paths(s.KeepSlashes)
 	}
-	for _, w := range s.Rules { // a rewrite may bring it paths only under its conditions
-		if a, ok := w.Action.(*rulebook.Rewrite); ok && len(fickle(w, true))+len(fickle(w, false)) > 0 {
+	some := slices.ContainsFunc(s.Rules, func(o *rulebook.Rule) bool { return o != r && len(fickle(o, true))+len(fickle(o, false)) > 0 })
+	for _, w := range s.Rules { // a rewrite may bring it paths that others take under their conditions
+		if a, ok := w.Action.(*rulebook.Rewrite); ok && some {
 			if from, err := c.space(s).sentInto(w, a.To.Path, into); from != nil || err != nil {
-				c.note(Tried, r, fmt.Sprintf("%s brings it paths under conditions of its own", w.Name))
+				c.note(Tried, r, fmt.Sprintf("%s brings it paths that are asked for under various conditions", w.Name))
 			}
 		}
 	}
