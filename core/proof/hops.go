@@ -798,7 +798,11 @@ const maxSurvivors = engine.MaxRedirects
 // decide looks into a component: the requests that survive one hop after the
 // other in it, until none is left, or one goes round.
 func (g *hops) decide(component []*hop, bad func(*browser.Visit) bool) verdict {
-	if g.most == 0 && shrinks(component) {
+	switch {
+	case !shrinks(component):
+	case g.most > 0: // nobody asks for such an address
+		return verdict{state: Tried, why: fmt.Sprintf("each start makes the path shorter: only an address for which it starts %d times is given up", g.most)}
+	default:
 		return verdict{state: Proved}
 	}
 	v := verdict{state: Tried, why: "addresses are left after every number of hops that was followed"}
