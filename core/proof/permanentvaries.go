@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"kibitz/core/browser"
 	"kibitz/core/canonical"
@@ -90,9 +91,10 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 	}
 	some := slices.ContainsFunc(s.Rules, func(o *rulebook.Rule) bool { return o != r && len(fickle(o, true))+len(fickle(o, false)) > 0 })
 	for _, w := range s.Rules { // a rewrite may bring it paths that others take under their conditions
-		if a, ok := w.Action.(*rulebook.Rewrite); ok && some {
+		if a, ok := w.Action.(*rulebook.Rewrite); ok && some && mayBegin(a.To, r) {
 			if from, err := c.space(s).sentInto(w, a.To.Path, into); from != nil || err != nil {
 				c.note(Tried, r, fmt.Sprintf("%s brings it paths that are asked for under various conditions", w.Name))
+				break
 			}
 		}
 	}
@@ -114,6 +116,14 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 		c.note(Tried, r, "no request was found that an entry above it answers otherwise")
 	}
 	return false
+}
+
+// mayBegin reports whether what a target makes can begin as the paths of a rule do.
+func mayBegin(to *rulebook.Template, r *rulebook.Rule) bool {
+	text, _ := literalStart(to.Path)
+	start, err := canonical.Text(text)
+	start = strings.TrimRight(canonical.Marked(start), "/") // slashes may be merged
+	return err != nil || slices.ContainsFunc(prefixesOf(r), func(p string) bool { return strings.HasPrefix(p, start) || strings.HasPrefix(start, p) })
 }
 
 // variesBy looks for two requests of which by, which is the rule or stands above it, takes
