@@ -89,8 +89,9 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 	if into == nil {
 		into = pattern.Paths(s.KeepSlashes)
 	}
-	some := slices.ContainsFunc(s.Rules, func(o *rulebook.Rule) bool { return o != r && len(fickle(o, true))+len(fickle(o, false)) > 0 })
-	for _, w := range s.Rules { // a rewrite may bring it paths that others take under their conditions
+	fickles, rewrites := c.ficklesOf(s)
+	some := slices.ContainsFunc(fickles, func(o *rulebook.Rule) bool { return o != r })
+	for _, w := range rewrites { // one may bring it paths that others take under their conditions
 		if a, ok := w.Action.(*rulebook.Rewrite); ok && some && mayBegin(a.To, r) {
 			if from, err := c.space(s).sentInto(w, a.To.Path, into); from != nil || err != nil {
 				c.note(Tried, r, fmt.Sprintf("%s brings it paths that are asked for under various conditions", w.Name))
@@ -98,8 +99,8 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 			}
 		}
 	}
-	for _, above := range s.Rules {
-		if above == r {
+	for _, above := range fickles {
+		if above.Number >= r.Number {
 			break
 		}
 		a, ok := above.Action.(rulebook.Reading)
@@ -116,6 +117,24 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 		c.note(Tried, r, "no request was found that an entry above it answers otherwise")
 	}
 	return false
+}
+
+// ficklesOf gives the rules of a site that look at what can change while the address stays,
+// and those that rewrite.
+func (c *checker) ficklesOf(s *rulebook.Site) (fickles, rewrites []*rulebook.Rule) {
+	known, ok := c.fickles[s]
+	if !ok {
+		for _, r := range s.Rules {
+			if len(r.Tests) > 0 && len(fickle(r, true))+len(fickle(r, false)) > 0 {
+				known[0] = append(known[0], r)
+			}
+			if r.Kind == rulebook.KindRewrite {
+				known[1] = append(known[1], r)
+			}
+		}
+		c.fickles[s] = known
+	}
+	return known[0], known[1]
 }
 
 // mayBegin reports whether what a target makes can begin as the paths of a rule do.

@@ -116,7 +116,8 @@ type checker struct {
 	tried int                   // requests
 	known map[subject]knowledge // of entries or of sites
 
-	crossed map[*rulebook.Rule]int // how many entries below each were looked at
+	fickles map[*rulebook.Site][2][]*rulebook.Rule // see ficklesOf
+	crossed map[*rulebook.Rule]int                 // how many entries below each were looked at
 }
 
 // A subject is what something is known of: an entry, or a site with its tree.
@@ -168,7 +169,7 @@ func newShared(e *engine.Engine, effort int) *shared {
 
 // look looks for the findings of a kind.
 func (c *shared) look(k Kind) {
-	k.find(&checker{shared: c, kind: k, known: map[subject]knowledge{}, crossed: map[*rulebook.Rule]int{}})
+	k.find(&checker{shared: c, kind: k, known: map[subject]knowledge{}, crossed: map[*rulebook.Rule]int{}, fickles: map[*rulebook.Site][2][]*rulebook.Rule{}})
 }
 
 func (c *shared) space(s *rulebook.Site) *space {
