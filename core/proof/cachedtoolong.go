@@ -105,14 +105,19 @@ func (c *checker) keptTooLong(s *rulebook.Site, r *rulebook.Rule, change ruleboo
 	}
 }
 
+// maxInsiders is how many guarded files are asked for to find one that somebody gets.
+const maxInsiders = 20
+
 // insiders are requests for guarded files of those whom a guard lets in.
 func (c *checker) insiders(s *rulebook.Site, guard *rulebook.Rule) (out []*request.Request) {
 	sp := c.space(s)
 	over := sp.of(guard).over
+	tried := 0
 	c.Tree(s).Each(func(n *site.Node) {
-		if len(out) > 0 || n.Folder || over != nil && !pattern.Matches(over, canonical.Marked(n.Path)) {
+		if len(out) > 0 || tried == maxInsiders || n.Folder || over != nil && !pattern.Matches(over, canonical.Marked(n.Path)) {
 			return
 		}
+		tried++
 		if req := sp.past(question{out: []*rulebook.Rule{guard}, path: pattern.Words([]string{canonical.Marked(n.Path)})}, func(req *request.Request) bool { return c.Predict(req).File == n }); req != nil {
 			out = append(out, req)
 		}

@@ -88,7 +88,7 @@ type crossing struct {
 // elsewhere without it.
 func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool) (out []crossing) {
 	meets := 0
-	state, why := Tried, ""
+	why := ""
 	for _, pos := range above {
 		a := sp.site.Rules[pos]
 		if sp.sameConditions(a, b) != same || apart(a, b) || !differ(a, b) || !endAlike(a, b) {
@@ -134,7 +134,7 @@ func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool)
 			why = "requests that both take, it and " + a.Name + ", come to the same end"
 		}
 	}
-	c.note(state, b, why)
+	c.note(Tried, b, why)
 	return out
 }
 
@@ -188,6 +188,13 @@ func (c *checker) matters(r *rulebook.Rule, req *request.Request) bool {
 // tellCrossings tells once of each entry that crosses several others, beginning with that
 // which crosses most.
 func (c *checker) tellCrossings(crossed []crossing) {
+	crossed = slices.DeleteFunc(crossed, func(x crossing) bool { // an entry accepts its own, and not those of others
+		above, below := c.accepts(subject{rule: x.above}), c.accepts(subject{rule: x.below})
+		if above || below {
+			c.note(Found, x.below, "")
+		}
+		return above || below
+	})
 	for len(crossed) > 0 {
 		count := map[*rulebook.Rule]int{}
 		var culprit *rulebook.Rule

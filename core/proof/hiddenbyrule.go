@@ -68,10 +68,12 @@ func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*s
 	sp := c.space(s)
 	var left []*site.Node
 	for i, n := range files {
-		if i < maxHidden && c.hasWay(sp, n, taker) {
-			continue
+		if i == maxHidden { // what was not looked at is not said to be hidden
+			break
 		}
-		left = append(left, n)
+		if !c.hasWay(sp, n, taker) {
+			left = append(left, n)
+		}
 	}
 	if len(left) == 0 {
 		return false

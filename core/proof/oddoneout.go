@@ -93,8 +93,11 @@ func (c *checker) oddRedirects(s *rulebook.Site) {
 		if !whole {
 			continue // it makes the target of what it takes
 		}
+		if a.To.HasQuery || a.To.HasFragment || !a.To.IsPath() {
+			continue
+		}
 		from := r.On[0].Prefix()
-		key := from[:strings.LastIndexByte(from, '/')+1] + " " + folderOf(to) + " " + a.To.Text[:len(a.To.Text)-len(strings.TrimPrefix(a.To.Text, "http"))]
+		key := from[:strings.LastIndexByte(from, '/')+1] + " " + folderOf(to)
 		groups[key] = append(groups[key], r)
 		c.note(Tried, r, "")
 	}
@@ -118,7 +121,7 @@ func (c *checker) oddRedirects(s *rulebook.Site) {
 			f.Place, f.Width = clause(r, "on")
 			f.Message = fmt.Sprintf("%d entries like this one name a single address each, and this one takes many, and sends them all to one.", len(alike)-1)
 			f.Advice = "name the one address, or use what the pattern takes in the target"
-		} else if r := odd(func(r *rulebook.Rule) bool { return !strings.HasSuffix(r.Action.(*rulebook.Redirect).To.Text, "/") }); r != nil {
+		} else if r := odd(func(r *rulebook.Rule) bool { return !strings.HasSuffix(r.Action.(*rulebook.Redirect).To.Text, "/") }); r != nil && !strings.Contains(lastSegment(r.Action.(*rulebook.Redirect).To.Text), ".") {
 			f.Rules = []*rulebook.Rule{r}
 			f.Place, f.Width = clause(r, "to")
 			f.Message = fmt.Sprintf("%d entries like this one lead to an address that ends in a slash, and this one's has none.", len(alike)-1)
