@@ -99,6 +99,9 @@ func TestEveryWayOfAnsweringGivesTheSame(t *testing.T) {
 			}
 		}
 	}
+	if testing.Short() { // too few to have everything
+		return
+	}
 	for _, want := range everything() {
 		if used[want] == 0 {
 			t.Errorf("no rulebook has %s", want)

@@ -5,9 +5,11 @@ package list
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -85,44 +87,149 @@ func jsonList(in *bufio.Reader, c *Counts, paths [][]string, none string, parse 
 	if head, _ := in.Peek(3); bytes.Equal(head, []byte("\ufeff")) {
 		in.Discard(3)
 	}
-	d := json.NewDecoder(in)
-	if ok, err := descend(d, paths); err != nil {
+	j := &jsonReader{in: in}
+	if ok, err := j.descend(paths, 0); err != nil {
 		return fmt.Errorf("%s: %w", none, err)
 	} else if !ok {
 		return errors.New(none)
 	}
-	for d.More() {
+	for j.more(']') {
 		c.Lines++
-		var one json.RawMessage
-		if err := d.Decode(&one); err != nil {
+		one, err := j.value(MaxLine)
+		switch {
+		case err == errLong:
+			c.skip(c.Lines, 1, "it is longer than %d MiB", MaxLine>>20)
+		case err != nil:
 			c.skip(c.Lines, 1, "it cannot be read any further: %v", err)
 			return &Damaged{Err: err}
+		default:
+			item, err := parse(one)
+			c.take(c.Lines, item, err, each)
 		}
-		item, err := parse(one)
-		c.take(c.Lines, item, err, each)
 	}
-	if _, err := d.Token(); err != nil {
-		return &Damaged{Err: err}
+	if j.err != nil {
+		return &Damaged{Err: j.err}
 	}
 	return nil
 }
 
-// descend reads a document up to the first element of the list at one of some paths.
-func descend(d *json.Decoder, paths [][]string) (found bool, err error) {
-	t, err := d.Token()
-	if err != nil {
-		return false, err
+// A jsonReader cuts a JSON document into its values, of which it holds one at a time, and
+// none that is too long: what stands in a document may be of any size, and is unpacked.
+type jsonReader struct {
+	in    *bufio.Reader
+	began bool // a value of the list or object at hand has been read
+	err   error
+}
+
+// next gives the next byte that is no blank, without taking it; 0 behind the last one.
+func (j *jsonReader) next() byte {
+	for j.err == nil {
+		b, err := j.in.ReadByte()
+		if err == io.EOF {
+			err = io.ErrUnexpectedEOF
+		}
+		if j.err = err; err == nil && strings.IndexByte(" \t\r\n", b) < 0 {
+			j.in.UnreadByte()
+			return b
+		}
 	}
-	if slices.ContainsFunc(paths, func(p []string) bool { return len(p) == 0 }) && t == json.Delim('[') {
-		return true, nil
+	return 0
+}
+
+// take takes a byte that must stand here.
+func (j *jsonReader) take(b byte) bool {
+	if got := j.next(); j.err == nil && got != b {
+		j.err = fmt.Errorf("%q stands where %q is missing", got, b)
 	}
-	if t != json.Delim('{') {
-		return false, skipRest(d, t)
+	if j.err == nil {
+		j.in.ReadByte()
 	}
-	for d.More() {
-		name, err := d.Token()
-		if err != nil {
-			return false, err
+	return j.err == nil
+}
+
+// more reports whether another value follows before the end of a list or object, which it
+// takes.
+func (j *jsonReader) more(end byte) bool {
+	b := j.next()
+	if b == end {
+		j.in.ReadByte()
+		return false
+	}
+	if j.began && !j.take(',') {
+		return false
+	}
+	j.began = true
+	return j.err == nil
+}
+
+// value takes a value, of up to so many bytes. The error is errLong for one that is
+// longer, which is passed over.
+func (j *jsonReader) value(most int) ([]byte, error) {
+	var b []byte
+	depth, quoted, escaped, size := 0, false, false, 0
+	for first := j.next(); j.err == nil; {
+		c, err := j.in.ReadByte()
+		switch {
+		case err == io.EOF:
+			j.err = io.ErrUnexpectedEOF
+			return nil, j.err
+		case err != nil:
+			j.err = err
+			return nil, err
+		case escaped:
+			escaped = false
+		case quoted:
+			quoted, escaped = c != '"', c == '\\'
+		case c == '"':
+			quoted = true
+		case c == '{' || c == '[':
+			depth++
+		case c == '}' || c == ']':
+			depth--
+		}
+		ended := depth == 0 && !quoted && !escaped && (first == '"' || first == '{' || first == '[') && size > 0
+		if plain := first != '"' && first != '{' && first != '['; plain && (depth < 0 || strings.IndexByte(", \t\r\n", c) >= 0) {
+			j.in.UnreadByte()
+			break
+		}
+		if size++; size <= most {
+			b = append(b, c)
+		}
+		if ended {
+			break
+		}
+	}
+	if j.err != nil {
+		return nil, j.err
+	}
+	if size > most {
+		return nil, errLong
+	}
+	return b, nil
+}
+
+// maxDepth is how deep lists and objects may lie in each other.
+const maxDepth = 100
+
+// descend reads a document up to the first value of the list at one of some paths.
+func (j *jsonReader) descend(paths [][]string, depth int) (found bool, err error) {
+	j.began = false
+	if j.next() == '[' && slices.ContainsFunc(paths, func(p []string) bool { return len(p) == 0 }) {
+		return j.take('['), j.err
+	}
+	if j.next() != '{' || depth > maxDepth {
+		_, err := j.value(0)
+		return false, passed(err)
+	}
+	j.take('{')
+	for j.more('}') {
+		text, err := j.value(MaxLine)
+		var name string
+		if passed(err) == nil {
+			err = json.Unmarshal(text, &name)
+		}
+		if err != nil || !j.take(':') {
+			return false, cmp.Or(j.err, err)
 		}
 		var below [][]string
 		for _, p := range paths {
@@ -130,31 +237,18 @@ func descend(d *json.Decoder, paths [][]string) (found bool, err error) {
 				below = append(below, p[1:])
 			}
 		}
-		if len(below) == 0 {
-			var other json.RawMessage
-			err = d.Decode(&other)
-		} else {
-			found, err = descend(d, below)
-		}
-		if found || err != nil {
+		if found, err = j.descend(below, depth+1); found || err != nil {
 			return found, err
 		}
+		j.began = true
 	}
-	_, err = d.Token()
-	return false, err
+	return false, j.err
 }
 
-// skipRest reads what is left of a value that begins with a token.
-func skipRest(d *json.Decoder, t json.Token) error {
-	if _, opens := t.(json.Delim); !opens {
+// passed is the error of a value that nobody wants: none, where it is only too long.
+func passed(err error) error {
+	if err == errLong {
 		return nil
 	}
-	for d.More() {
-		var other json.RawMessage
-		if err := d.Decode(&other); err != nil {
-			return err
-		}
-	}
-	_, err := d.Token()
 	return err
 }

@@ -6,6 +6,8 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/xml"
+	"errors"
+	"fmt"
 	"io"
 	"net/url"
 	"path"
@@ -67,22 +69,36 @@ func readSitemap(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) 
 
 // sitemap reads one file, and gives the sitemaps that it names.
 func sitemap(in io.Reader, base request.Address, c *Counts, each func(*Item)) (maps []string, err error) {
-	d := xml.NewDecoder(in)
-	inIndex := false
+	limited := &limitedReader{in: in}
+	d := xml.NewDecoder(bufio.NewReader(limited))
+	inIndex, depth := false, 0
 	for {
+		limited.left = MaxLine
 		t, err := d.Token()
 		if err == io.EOF {
 			return maps, nil
+		}
+		if err == errLong {
+			err = fmt.Errorf("an element is longer than %d MiB", MaxLine>>20)
 		}
 		if err != nil {
 			line, _ := d.InputPos()
 			c.Lines++
 			c.skip(line, 1, "the XML cannot be read any further: %v", err)
-			return maps, nil
+			if _, syntax := errors.AsType[*xml.SyntaxError](err); syntax {
+				return maps, nil
+			}
+			return maps, &Damaged{err}
+		}
+		if _, ok := t.(xml.EndElement); ok {
+			depth--
 		}
 		start, ok := t.(xml.StartElement)
 		if !ok {
 			continue
+		}
+		if depth++; depth > maxDepth {
+			return maps, &Damaged{fmt.Errorf("more than %d elements lie in each other", maxDepth)}
 		}
 		switch start.Name.Local {
 		case "sitemapindex":
@@ -93,10 +109,15 @@ func sitemap(in io.Reader, base request.Address, c *Counts, each func(*Item)) (m
 			if err := d.DecodeElement(&loc, &start); err != nil {
 				continue // the next token tells
 			}
+			depth--
 			loc = strings.TrimSpace(loc)
 			c.Lines++
-			if inIndex {
+			switch {
+			case inIndex && len(maps) < maxSitemaps:
 				maps = append(maps, loc)
+				continue
+			case inIndex:
+				c.skip(line, 1, "an index names at most %d sitemaps: %s is not read", maxSitemaps, loc)
 				continue
 			}
 			item := &Item{Request: &request.Request{}, Line: line, Expects: &request.Expectation{Status: "200"}}
@@ -104,4 +125,19 @@ func sitemap(in io.Reader, base request.Address, c *Counts, each func(*Item)) (m
 			c.take(line, item, err, each)
 		}
 	}
+}
+
+// A limitedReader gives no more than what is left of a bound.
+type limitedReader struct {
+	in   io.Reader
+	left int
+}
+
+func (l *limitedReader) Read(b []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, errLong
+	}
+	n, err := l.in.Read(b[:min(len(b), l.left)])
+	l.left -= n
+	return n, err
 }
