@@ -49,6 +49,21 @@ func (e *Engine) answer(req *request.Request, find finder, t *Trace) *Response {
 	return r
 }
 
+// Fail gives the answer of a status that whoever serves has to give, not the rulebook: with
+// the page that it shows for that status, and its header.
+func (e *Engine) Fail(req *request.Request, status int, cause Cause) *Response {
+	s := &state{engine: e, req: req, find: compiled{}}
+	r := &Response{}
+	if s.receive(r) {
+		r.Status, r.Cause = status, cause
+		s.answered(r)
+	} else {
+		r.Status, r.Cause = status, cause
+		s.plainPage(r)
+	}
+	return r
+}
+
 // run goes through the steps.
 func (s *state) run(r *Response) {
 	if !s.receive(r) {
@@ -65,6 +80,11 @@ func (s *state) run(r *Response) {
 	case !s.method(r):
 		s.file(r)
 	}
+	s.answered(r)
+}
+
+// answered makes the answer of what has been decided: its page, header and hints.
+func (s *state) answered(r *Response) {
 	r.Path, r.Query = s.path, s.query
 	if r.Word() != "" {
 		return

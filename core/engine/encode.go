@@ -4,7 +4,6 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
-	"sync"
 
 	"kibitz/core/representation"
 	"kibitz/core/request"
@@ -90,6 +89,10 @@ func (s *state) encode(r *Response) {
 	}
 	content := r.content
 	if content == nil {
+		if r.Size > site.MaxWhole {
+			s.note(c.by, "it is larger than %d MiB, and is sent as it is: only files up to that are encoded", site.MaxWhole>>20)
+			return
+		}
 		var err error
 		if content, err = r.File.Read(); err != nil {
 			s.note(c.by, "encoded as %s; its size is not known: %v", best, err)
@@ -97,7 +100,7 @@ func (s *state) encode(r *Response) {
 			return
 		}
 	}
-	size := encodedSize(r.File, content, best, c.level, r.content == nil)
+	size := s.site.encodedSize(r.File, content, best, c.level, r.content == nil)
 	if size >= r.Size {
 		s.note(c.by, "%s would not shrink it: it is sent as it is", best)
 		return
@@ -127,19 +130,17 @@ type encodedKey struct {
 	level int
 }
 
-var encodedSizes sync.Map // encodedKey to int64
-
 // encodedSize gives the size of a file in an encoding; it is found once.
-func encodedSize(n *site.Node, content []byte, name string, level int, keep bool) int64 {
+func (s *siteEngine) encodedSize(n *site.Node, content []byte, name string, level int, keep bool) int64 {
 	key := encodedKey{n, name, level}
 	if keep {
-		if size, ok := encodedSizes.Load(key); ok {
+		if size, ok := s.encoded.Load(key); ok {
 			return size.(int64)
 		}
 	}
 	size := int64(len(representation.Encode(content, name, level)))
 	if keep {
-		encodedSizes.Store(key, size)
+		s.encoded.Store(key, size)
 	}
 	return size
 }

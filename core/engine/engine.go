@@ -8,7 +8,9 @@
 package engine
 
 import (
+	"bytes"
 	"errors"
+	"io"
 	"net/http"
 	"net/netip"
 	"strconv"
@@ -49,6 +51,7 @@ type siteEngine struct {
 	inputs     *Inputs
 	findInputs sync.Once
 	texts      sync.Map // whether a file, a *site.Node, is UTF-8
+	encoded    sync.Map // sizes of files that are encoded, int64 by encodedKey
 	fixed      bool     // no header entry copies a value
 	validators bool     // some header entry says what conditions are held against
 }
@@ -352,30 +355,74 @@ func (r *Response) Get(name string) (string, bool) {
 	return req.Get(name)
 }
 
-// Body gives the bytes that go over the wire: encoded, or a part, as the header
-// says. It fails where only an inventory is known.
-func (r *Response) Body() ([]byte, error) {
-	var body []byte
-	var err error
-	if bodiless(r.Status) {
-		return nil, nil
-	}
-	if r.stored != nil {
-		body, err = r.stored.Read()
-	} else if body, err = r.Content(); err == nil && r.Encoding != "" {
-		body = representation.Encode(body, r.Encoding, r.level)
-	}
-	if err != nil || r.Status != http.StatusPartialContent {
-		return body, err
-	}
-	if r.first+r.Encoded > int64(len(body)) {
-		return nil, errors.New("the file is shorter than it was")
-	}
-	return body[r.first : r.first+r.Encoded], nil
+// A Body is what goes over the wire. It must be closed.
+type Body struct {
+	io.Reader
+	file io.Closer // nil for what is in memory
 }
 
-// Content gives the bytes of what is sent, before they are encoded. It fails
-// where only an inventory is known.
+// Close closes the file, if it is one's.
+func (b *Body) Close() error {
+	if b.file == nil {
+		return nil
+	}
+	return b.file.Close()
+}
+
+// Open opens the body: encoded, or a part, as the header says. It fails where only an
+// inventory is known, or the file is not as it was.
+func (r *Response) Open() (*Body, error) {
+	if bodiless(r.Status) {
+		return &Body{Reader: http.NoBody}, nil
+	}
+	file := r.stored
+	if file == nil && r.content == nil && r.Encoding == "" {
+		file = r.File
+	}
+	if file == nil {
+		return r.inMemory()
+	}
+	in, err := file.Open()
+	if err != nil {
+		return nil, err
+	}
+	size, err := in.Seek(0, io.SeekEnd)
+	if err == nil && size != file.Size {
+		err = ErrChanged
+	}
+	if err == nil {
+		_, err = in.Seek(r.first, io.SeekStart)
+	}
+	if err != nil {
+		in.Close()
+		return nil, err
+	}
+	return &Body{io.LimitReader(in, r.Encoded), in}, nil
+}
+
+// inMemory gives a body that is made.
+func (r *Response) inMemory() (*Body, error) {
+	content, err := r.Content()
+	if err == nil && r.Encoding != "" {
+		content = representation.Encode(content, r.Encoding, r.level)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if r.Status == http.StatusPartialContent {
+		if r.first+r.Encoded > int64(len(content)) {
+			return nil, ErrChanged
+		}
+		content = content[r.first : r.first+r.Encoded]
+	}
+	return &Body{Reader: bytes.NewReader(content)}, nil
+}
+
+// ErrChanged is the error of Open for a file of another size than it had.
+var ErrChanged = errors.New("the file has changed since the tree was read")
+
+// Content gives the bytes of what is sent, before they are encoded, of up to site.MaxWhole.
+// It fails where only an inventory is known.
 func (r *Response) Content() ([]byte, error) {
 	if r.content != nil || r.File == nil {
 		return r.content, nil

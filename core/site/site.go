@@ -6,6 +6,7 @@
 package site
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -28,7 +29,7 @@ type Node struct {
 	Hidden   bool      // a segment of the path begins with a dot, but for /.well-known
 	Children []*Node   // of a folder, by name
 
-	read func(most int64) ([]byte, error) // so many bytes from its beginning; whole where most is negative
+	open func() (io.ReadSeekCloser, error) // nil where the content is not here
 }
 
 // Name is the node's own name as it stands on the disk.
@@ -39,20 +40,44 @@ func (n *Node) Name() string {
 // ErrNoContent is the error of Read where only an inventory is known.
 var ErrNoContent = errors.New("the inventory names the file, but its content is not here")
 
-// Read gives the content of a file.
-func (n *Node) Read() ([]byte, error) {
-	if n.read == nil {
+// Open opens the content of a file. It must be closed.
+func (n *Node) Open() (io.ReadSeekCloser, error) {
+	if n.open == nil {
 		return nil, ErrNoContent
 	}
-	return n.read(-1)
+	return n.open()
 }
 
-// Beginning gives up to so many bytes of a file, as Read does.
-func (n *Node) Beginning(most int64) ([]byte, error) {
-	if n.read == nil {
-		return nil, ErrNoContent
+// MaxWhole is the size in bytes up to which a file is held whole: above it its content is
+// only passed on, and it is not encoded or filled.
+const MaxWhole = 8 << 20
+
+// ErrLarge is the error of Read for a file over MaxWhole.
+var ErrLarge = fmt.Errorf("it is larger than %d MiB", MaxWhole>>20)
+
+// Read gives the content of a file up to MaxWhole.
+func (n *Node) Read() ([]byte, error) {
+	if n.Size > MaxWhole {
+		return nil, ErrLarge
 	}
-	return n.read(most)
+	content, err := n.Beginning(MaxWhole + 1)
+	if err == nil && len(content) > MaxWhole {
+		return nil, ErrLarge
+	}
+	return content, err
+}
+
+// Beginning gives up to so many bytes of a file.
+func (n *Node) Beginning(most int64) ([]byte, error) {
+	in, err := n.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	var b bytes.Buffer
+	b.Grow(int(min(most, n.Size) + bytes.MinRead))
+	_, err = b.ReadFrom(io.LimitReader(in, most))
+	return b.Bytes(), err
 }
 
 // A Tree is a site's files and folders. The zero Tree is empty.
@@ -130,12 +155,7 @@ func Memory(files map[string]string) *Tree {
 	t := New()
 	for name, content := range files {
 		n := &Node{Path: canonical.Spell(strings.TrimSuffix(name, "/")), Folder: strings.HasSuffix(name, "/"), Size: int64(len(content))}
-		n.read = func(most int64) ([]byte, error) {
-			if most >= 0 && most < n.Size {
-				return []byte(content[:most]), nil
-			}
-			return []byte(content), nil
-		}
+		n.open = func() (io.ReadSeekCloser, error) { return inMemory{strings.NewReader(content)}, nil }
 		if n.Path == "" {
 			continue
 		}
@@ -146,6 +166,10 @@ func Memory(files map[string]string) *Tree {
 	t.sort()
 	return t
 }
+
+type inMemory struct{ *strings.Reader }
+
+func (inMemory) Close() error { return nil }
 
 // Folder reads the tree of a folder. A link is followed where it stays inside;
 // one that leads out is left out, with a note.
@@ -166,7 +190,11 @@ func Folder(dir string) (*Tree, error) {
 	if root, err = filepath.Abs(root); err != nil {
 		return nil, err
 	}
-	w := &walker{tree: New(), root: root}
+	inside, err := os.OpenRoot(root)
+	if err != nil {
+		return nil, fmt.Errorf("the site's folder cannot be read: %w", err)
+	}
+	w := &walker{tree: New(), root: root, inside: inside, visits: map[string]int{}}
 	if err := w.folder(root, "", []string{root}); err != nil {
 		return nil, fmt.Errorf("the site's folder cannot be read: %w", err)
 	}
@@ -174,10 +202,18 @@ func Folder(dir string) (*Tree, error) {
 	return w.tree, nil
 }
 
+// walker reads a folder. Its files are opened inside, so that one that has become a link
+// out of the tree since is not read; inside is closed with the last of them.
 type walker struct {
-	tree *Tree
-	root string
+	tree   *Tree
+	root   string
+	inside *os.Root
+	visits map[string]int // of real folders
 }
+
+// maxVisits is how often one folder is read through links: links to folders with links in
+// them could make a tree without end of a few of them.
+const maxVisits = 20
 
 // folder reads the real folder dir, which stands in the tree at path; above are
 // the real folders that it lies in.
@@ -209,6 +245,9 @@ func (w *walker) folder(dir, path string, above []string) error {
 		case info.IsDir() && slices.Contains(above, real):
 			w.note(name, "is a link to a folder that it lies in, and is left out")
 			continue
+		case info.IsDir() && w.visited(real):
+			w.note(name, fmt.Sprintf("is a folder that has been read %d times through links, and is left out", maxVisits))
+			continue
 		case !info.IsDir() && !info.Mode().IsRegular():
 			w.note(name, "is neither a file nor a folder, and is left out")
 			continue
@@ -216,7 +255,7 @@ func (w *walker) folder(dir, path string, above []string) error {
 		n := &Node{Path: name, Folder: info.IsDir(), Modified: info.ModTime().UTC()}
 		if !n.Folder {
 			n.Size = info.Size()
-			n.read = func(most int64) ([]byte, error) { return w.read(real, most) }
+			n.open = func() (io.ReadSeekCloser, error) { return w.open(real) }
 		}
 		if err := w.tree.add(n); err != nil {
 			return err
@@ -230,27 +269,19 @@ func (w *walker) folder(dir, path string, above []string) error {
 	return nil
 }
 
-// read gives the content of a file, which may have become a link since, or what it
-// begins with.
-func (w *walker) read(real string, most int64) ([]byte, error) {
-	root, err := os.OpenRoot(w.root)
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
+// open opens a file, which may have become a link since.
+func (w *walker) open(real string) (io.ReadSeekCloser, error) {
 	inside, err := filepath.Rel(w.root, real)
 	if err != nil {
 		return nil, err
 	}
-	if most < 0 {
-		return root.ReadFile(inside)
-	}
-	f, err := root.Open(inside)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, most))
+	return w.inside.Open(inside)
+}
+
+// visited counts the visits of a real folder, and reports whether there have been too many.
+func (w *walker) visited(real string) bool {
+	w.visits[real]++
+	return w.visits[real] > maxVisits
 }
 
 func (w *walker) note(path, what string) {

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"flag"
 	"fmt"
+	"io"
 
 	"kibitz/core/site"
 	"kibitz/internal/render"
@@ -37,9 +38,14 @@ where the rulebook is.`,
 					if !*hash {
 						return "", nil
 					}
-					content, err := n.Read()
-					sum := sha256.Sum256(content)
-					return hex.EncodeToString(sum[:]), err
+					content, err := n.Open()
+					if err != nil {
+						return "", err
+					}
+					defer content.Close()
+					sum := sha256.New()
+					_, err = io.Copy(sum, content)
+					return hex.EncodeToString(sum.Sum(nil)), err
 				})
 			}
 		},

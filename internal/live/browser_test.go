@@ -34,7 +34,7 @@ func browse(t *testing.T, program string, w *world, address string) []string {
 	}
 	at := map[string]string{}
 	for _, o := range w.server.local {
-		at[o.scheme] = o.address
+		at[o.scheme] = fmt.Sprint(o.host, ":", o.port)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	defer cancel()

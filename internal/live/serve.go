@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log"
 	"math/big"
 	"net"
@@ -22,13 +23,16 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
+	"kibitz/core/canonical"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
+	"kibitz/core/site"
 )
 
 // A Served is one request that was answered, for the log.
@@ -46,14 +50,19 @@ type Server struct {
 	Host      string // by which every request is asked; "" for its own Host field
 	Forwarded bool   // the client and the scheme are those of a Forwarded field (RFC 7239)
 	Clock     func() time.Time
-	Log       func(Served) // may be nil
+	Log       func(Served)             // may be nil
+	Reload    func(old *engine.Engine) // uses what the rulebook and its trees are now; nil: they never change
 
-	engine atomic.Pointer[engine.Engine]
-	local  []origin // where it listens
+	engine  atomic.Pointer[engine.Engine]
+	local   []origin // where it listens
+	guesses guesses
 }
 
 // An origin is where the server listens for a scheme.
-type origin struct{ scheme, address string }
+type origin struct {
+	scheme, host string
+	port         int
+}
 
 // NewServer makes a server for a rulebook.
 func NewServer(e *engine.Engine) *Server {
@@ -72,24 +81,81 @@ const maxBody = 64 << 20
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	start := time.Now()
 	e := s.engine.Load()
+	if s.Host == "" && !validHost(r) {
+		http.Error(w, "400: the Host field names no host", http.StatusBadRequest)
+		return
+	}
 	req, named := s.request(e, r)
-	resp := e.Predict(req)
+	resp, body := s.predict(e, req)
 	done := Served{Time: s.Clock(), Request: req, Response: resp, Status: resp.Status}
-	switch resp.Word() {
-	case engine.WordApp:
-		done.Status, done.Bytes = s.handOff(w, r, req, resp.By.Action.(*rulebook.Handoff))
-	case engine.WordFiles:
+	switch {
+	case resp.Word() == engine.WordApp:
+		done.Status, done.Bytes = s.handOff(w, r, req, resp)
+	case resp.Word() == engine.WordFiles:
 		const text = "No entry answers here: the site's files decide, and the rulebook does not name them. Add `files DIR` to the site.\n"
+		done.Status, done.Bytes = http.StatusBadGateway, int64(len(text))
+		http.Error(w, strings.TrimSuffix(text, "\n"), done.Status)
+	case body == nil:
+		const text = "The rulebook names an inventory: what is in this file is not known here. With `files DIR` it is sent.\n"
 		done.Status, done.Bytes = http.StatusBadGateway, int64(len(text))
 		http.Error(w, strings.TrimSuffix(text, "\n"), done.Status)
 	default:
 		io.Copy(io.Discard, http.MaxBytesReader(w, r.Body, maxBody))
-		done.Bytes = s.answer(w, r, req, resp, named)
+		done.Bytes = s.answer(w, r, req, resp, body, named)
+		body.Close()
 	}
 	done.Took = time.Since(start)
 	if s.Log != nil {
 		s.Log(done)
 	}
+}
+
+// Causes of answers that only a server gives.
+const (
+	CauseGuesses    engine.Cause = "too-many-passwords"
+	CauseUnreadable engine.Cause = "unreadable"
+)
+
+// predict gives the answer with its body, which is opened; nil where an application or an
+// inventory has it. A file that has gone or changed since the tree was read is answered as
+// by the tree of now; one that may not be read is an error of the server's.
+func (s *Server) predict(e *engine.Engine, req *request.Request) (*engine.Response, *engine.Body) {
+	fail := func(status int, cause engine.Cause) (*engine.Response, *engine.Body) {
+		resp := e.Fail(req, status, cause)
+		body, err := resp.Open()
+		if err != nil { // its page cannot be read either
+			resp.File, resp.Headers, resp.Encoding = nil, nil, ""
+			body = &engine.Body{Reader: http.NoBody}
+		}
+		return resp, body
+	}
+	if s.guesses.tooMany(req.Client, s.Clock()) {
+		resp, body := fail(http.StatusTooManyRequests, CauseGuesses)
+		resp.Headers = append(resp.Headers, request.Header{Name: "Retry-After", Value: strconv.Itoa(int(guessPause.Seconds()))})
+		return resp, body
+	}
+	for again := range 2 {
+		resp := e.Predict(req)
+		if _, asks := req.Get("Authorization"); resp.Cause == engine.CauseAsked && asks {
+			s.guesses.wrong(req.Client, s.Clock())
+		}
+		if resp.Word() != "" {
+			return resp, nil
+		}
+		body, err := resp.Open()
+		switch {
+		case err == nil:
+			return resp, body
+		case errors.Is(err, site.ErrNoContent):
+			return resp, nil
+		case errors.Is(err, fs.ErrPermission):
+			return fail(http.StatusInternalServerError, CauseUnreadable)
+		case again == 0 && s.Reload != nil:
+			s.Reload(e)
+			e = s.engine.Load()
+		}
+	}
+	return fail(http.StatusNotFound, engine.CauseMissing)
 }
 
 // request reads what a client asks for. named is false where it does not name
@@ -107,7 +173,7 @@ func (s *Server) request(e *engine.Engine, r *http.Request) (req *request.Reques
 	base := request.Address{Scheme: scheme, Host: host, Port: request.DefaultPort(scheme)}
 	if a, err := request.Parse(scheme+"://"+host, request.Address{}); err == nil {
 		base = a
-		if e.Serves(a.Host) || !isLocal(a.Host) {
+		if e.Serves(a.Host) || !isLocal(a.Host, r) {
 			named = true
 		}
 	}
@@ -145,6 +211,18 @@ func (s *Server) request(e *engine.Engine, r *http.Request) (req *request.Reques
 	return req, named
 }
 
+// validHost reports whether a request names a host as it must (RFC 9112, 3.2).
+func validHost(r *http.Request) bool {
+	if r.Host == "" {
+		return !r.ProtoAtLeast(1, 1)
+	}
+	if strings.HasSuffix(r.Host, ":") {
+		return false
+	}
+	_, err := request.Authority("http", r.Host)
+	return err == nil
+}
+
 // listensAt gives the port at which a request came in.
 func listensAt(r *http.Request) int {
 	if a, ok := r.Context().Value(http.LocalAddrContextKey).(*net.TCPAddr); ok {
@@ -153,13 +231,18 @@ func listensAt(r *http.Request) int {
 	return 0
 }
 
-// isLocal reports whether a host is this machine's own name.
-func isLocal(host string) bool {
+// isLocal reports whether a host is this machine's own name, or the address at which the
+// request came in.
+func isLocal(host string, r *http.Request) bool {
 	if host == "localhost" {
 		return true
 	}
 	a, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	return err == nil && (a.IsLoopback() || a.IsPrivate() || a.IsUnspecified())
+	if err != nil {
+		return false
+	}
+	at, _ := r.Context().Value(http.LocalAddrContextKey).(*net.TCPAddr)
+	return a.IsLoopback() || a.IsPrivate() || a.IsUnspecified() || at != nil && at.AddrPort().Addr().Unmap() == a
 }
 
 // forwarded takes the client and the scheme from a Forwarded field (RFC 7239, 4).
@@ -185,7 +268,7 @@ func forwarded(field string, req *request.Request) {
 }
 
 // answer sends a predicted response, and gives the bytes of its body.
-func (s *Server) answer(w http.ResponseWriter, r *http.Request, req *request.Request, resp *engine.Response, named bool) int64 {
+func (s *Server) answer(w http.ResponseWriter, r *http.Request, req *request.Request, resp *engine.Response, body *engine.Body, named bool) int64 {
 	h := w.Header()
 	if len(resp.Hints) > 0 {
 		for _, link := range resp.Hints {
@@ -195,10 +278,9 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, req *request.Req
 		h.Del("Link")
 	}
 	h["Content-Type"] = nil // nothing is guessed
-	body, err := resp.Body()
 	for _, f := range resp.Headers {
 		if f.Name == "Location" && !named {
-			f.Value = s.here(req, f.Value)
+			f.Value = s.here(r, req, f.Value)
 		}
 		if http.CanonicalHeaderKey(f.Name) == "Content-Type" {
 			h.Set(f.Name, f.Value)
@@ -206,28 +288,17 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, req *request.Req
 		}
 		h.Add(f.Name, f.Value)
 	}
-	if err != nil {
-		h.Del("Content-Length")
-		h.Del("Content-Encoding")
-		h.Set("Content-Type", "text/plain; charset=utf-8")
-		w.WriteHeader(resp.Status)
-		n, _ := fmt.Fprintf(w, "The content is not here: %v\n", err)
-		return int64(n)
-	}
-	if body != nil && r.Method != http.MethodHead {
-		h.Set("Content-Length", fmt.Sprint(len(body)))
-	}
 	w.WriteHeader(resp.Status)
 	if r.Method == http.MethodHead || resp.Status == http.StatusNoContent || resp.Status == http.StatusNotModified {
 		return 0
 	}
-	n, _ := w.Write(body)
-	return int64(n)
+	n, _ := io.Copy(w, body.Reader) // a file goes from the disk to the connection
+	return n
 }
 
 // here turns a Location on a host of the rulebook into one at which the server
-// listens, for a browser that does not know those hosts.
-func (s *Server) here(req *request.Request, location string) string {
+// listens, for a browser that does not know those hosts: under the name by which it asked.
+func (s *Server) here(r *http.Request, req *request.Request, location string) string {
 	to, err := req.Address.Resolve(location)
 	if err != nil || !strings.Contains(location, "://") || !s.engine.Load().Serves(to.Host) {
 		return location
@@ -238,14 +309,21 @@ func (s *Server) here(req *request.Request, location string) string {
 			at = o
 		}
 	}
-	return at.scheme + "://" + at.address + to.Target() + to.Fragment
+	host := at.host
+	if a, err := request.Parse(at.scheme+"://"+r.Host, request.Address{}); err == nil {
+		host = a.Host
+	}
+	here := request.Address{Scheme: at.scheme, Host: host, Port: at.port, Path: to.Path, Query: to.Query, HasQuery: to.HasQuery, Fragment: to.Fragment}
+	return here.String()
 }
 
-// handOff lets an application answer; without one, 502 says so.
-func (s *Server) handOff(w http.ResponseWriter, r *http.Request, req *request.Request, a *rulebook.Handoff) (status int, size int64) {
+// handOff lets an application answer; without one, 502 says so. It is asked for what the
+// rules have decided about: the path in its one spelling, and as rewrites have left it.
+func (s *Server) handOff(w http.ResponseWriter, r *http.Request, req *request.Request, resp *engine.Response) (status int, size int64) {
 	count := &counter{ResponseWriter: w}
-	to, err := url.Parse(a.To)
-	if a.To == "" || err != nil {
+	app := resp.By.Action.(*rulebook.Handoff).To
+	to, err := url.Parse(app)
+	if app == "" || err != nil {
 		count.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		count.WriteHeader(http.StatusBadGateway)
 		fmt.Fprintf(count, "502: an application answers here, and the rulebook does not say where it is: write   to http://127.0.0.1:PORT   into the entry.\n")
@@ -253,6 +331,7 @@ func (s *Server) handOff(w http.ResponseWriter, r *http.Request, req *request.Re
 	}
 	proxy := &httputil.ReverseProxy{
 		Rewrite: func(p *httputil.ProxyRequest) {
+			p.Out.URL.Path, p.Out.URL.RawPath, p.Out.URL.RawQuery = canonical.Decode(resp.Path), resp.Path, resp.Query
 			p.SetURL(to)
 			p.SetXForwarded()
 			p.Out.Host = req.Address.Host
@@ -260,7 +339,7 @@ func (s *Server) handOff(w http.ResponseWriter, r *http.Request, req *request.Re
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
 			w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 			w.WriteHeader(http.StatusBadGateway)
-			fmt.Fprintf(w, "502: the application at %s does not answer: %v\n", a.To, err)
+			fmt.Fprintf(w, "502: the application at %s does not answer: %v\n", app, err)
 		},
 		ErrorLog: log.New(io.Discard, "", 0),
 	}
@@ -299,8 +378,46 @@ type Listener struct {
 	Scheme string
 }
 
-// URL is the address of the listener, as a link.
-func (l *Listener) URL() string { return l.Scheme + "://" + l.Addr().String() + "/" }
+// URL is the address of the listener, as a link that works on this machine.
+func (l *Listener) URL() string {
+	at := l.origin()
+	return (request.Address{Scheme: at.scheme, Host: at.host, Port: at.port, Path: "/"}).String()
+}
+
+func (l *Listener) origin() origin {
+	at := l.Addr().(*net.TCPAddr).AddrPort()
+	host := at.Addr().Unmap()
+	if host.IsUnspecified() {
+		host = engine.Loopback
+	}
+	name := host.String()
+	if host.Is6() {
+		name = "[" + name + "]"
+	}
+	return origin{l.Scheme, name, int(at.Port())}
+}
+
+// Reach gives further links to a listener, by which other machines reach it; none where it
+// listens on this machine alone.
+func (l *Listener) Reach() []string {
+	at := l.Addr().(*net.TCPAddr)
+	if at.IP.IsLoopback() {
+		return nil
+	}
+	if !at.IP.IsUnspecified() {
+		return []string{l.URL()}
+	}
+	var links []string
+	addresses, _ := net.InterfaceAddrs()
+	for _, a := range addresses {
+		n, ok := a.(*net.IPNet)
+		if !ok || n.IP.IsLoopback() || n.IP.IsLinkLocalUnicast() {
+			continue
+		}
+		links = append(links, fmt.Sprintf("%s://%s/", l.Scheme, net.JoinHostPort(n.IP.String(), strconv.Itoa(at.Port))))
+	}
+	return links
+}
 
 // Listen opens a port; "" is a free one on loopback. With secure it speaks TLS,
 // with a certificate for the hosts of the rulebook that is made on the spot.
@@ -325,7 +442,7 @@ func (s *Server) Listen(address string, secure bool) (*Listener, error) {
 		l.Listener = tls.NewListener(in, &tls.Config{Certificates: []tls.Certificate{cert}, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12})
 		l.Scheme = "https"
 	}
-	s.local = append(s.local, origin{l.Scheme, l.Addr().String()})
+	s.local = append(s.local, l.origin())
 	return l, nil
 }
 
