@@ -3,7 +3,10 @@ package rulebook
 // Reading: from entries to typed rules.
 
 import (
+	"bytes"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,13 +19,53 @@ import (
 )
 
 // Load reads the rulebook in the file name, with all that it includes. Mistakes
-// in it come as Errors, all of them at once.
-func Load(name string) (*Book, error) {
-	text, err := os.ReadFile(name)
+// in it come as Errors, all of them at once. seen, which may be nil, is told of each file
+// that is read, several at once.
+func Load(name string, seen func(name string)) (*Book, error) {
+	if seen == nil {
+		seen = func(string) {}
+	}
+	seen(name)
+	text, err := readFile(name, fs.ModeNamedPipe)
 	if err != nil {
 		return nil, err
 	}
-	return Read(name, text, os.ReadFile)
+	return Read(name, text, func(name string) ([]byte, error) {
+		seen(name)
+		return ReadFile(name)
+	})
+}
+
+// MaxFile is the size in bytes up to which a file is read that a rulebook names.
+const MaxFile = 256 << 20
+
+// ReadFile reads a file that a rulebook names: a plain one, since any other may
+// never end, or never begin; and none over MaxFile.
+func ReadFile(name string) ([]byte, error) { return readFile(name, 0) }
+
+// readFile is ReadFile, for files of some other modes, too.
+func readFile(name string, modes fs.FileMode) ([]byte, error) {
+	info, err := os.Stat(name)
+	switch {
+	case err != nil:
+		return nil, err
+	case info.IsDir():
+		return nil, fmt.Errorf("%s is a folder", name)
+	case info.Mode().Type()&^modes != 0:
+		return nil, fmt.Errorf("%s is no plain file", name)
+	case info.Size() > MaxFile:
+		return nil, fmt.Errorf("%s is larger than %d MiB", name, MaxFile>>20)
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	text := bytes.NewBuffer(make([]byte, 0, info.Size()+bytes.MinRead))
+	if _, err = text.ReadFrom(io.LimitReader(f, MaxFile+1)); err == nil && text.Len() > MaxFile {
+		err = fmt.Errorf("%s is larger than %d MiB", name, MaxFile>>20)
+	}
+	return text.Bytes(), err
 }
 
 // Read reads the rulebook text, which errors call name; load gives the content

@@ -54,7 +54,7 @@ Exit status 1: there is a finding of severity error.`,
 				}
 				once := func() (int, error) { return r.check(severity, *effort, *notes == "all", *claims) }
 				if *watch {
-					return r.watch(nil, once)
+					return r.watch(once)
 				}
 				return once()
 			}

@@ -57,8 +57,12 @@ type run struct {
 	out            *render.Output
 	main           func(args []string, stdin io.Reader, stdout, stderr io.Writer) int // for commands that run others
 	common
-	cases  []testCase // of a replay that is shown as tests
-	origin string     // of relative addresses, which are shown without it
+	name    string        // of the command
+	inputs  *inputs       // that it has read
+	result  *bytes.Buffer // what is written to the file of -out; nil without it
+	written bool          // that file, by now
+	cases   []testCase    // of a replay that is shown as tests
+	origin  string        // of relative addresses, which are shown without it
 }
 
 // common are the flags that several commands have.
@@ -104,7 +108,7 @@ func usagef(format string, args ...any) error { return usageError{fmt.Sprintf(fo
 
 // Main runs a command line, and gives the exit status.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
-	r := &run{stdin: stdin, stdout: stdout, stderr: stderr, main: Main}
+	r := &run{inputs: &inputs{}, stdin: stdin, stdout: stdout, stderr: stderr, main: Main}
 	if len(args) == 0 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
 		args = append([]string{"help"}, args[min(len(args), 1):]...)
 	}
@@ -143,26 +147,38 @@ func (r *run) command(c *command, args []string) int {
 	if err != nil {
 		return r.end(c.name, usageError{err.Error()})
 	}
-	var result *bytes.Buffer
+	r.name = c.name
 	if r.file != "" {
 		if err := mustBeNew(r.file); err != nil {
 			return r.end(c.name, err)
 		}
-		result = &bytes.Buffer{}
-		r.stdout = result
+		r.result = &bytes.Buffer{}
+		r.stdout = r.result
 	}
 	written := r.output(r.color)
 	status, err := do(r, rest)
 	if failed := written.failed(); failed != nil {
 		return r.end(c.name, errors.Join(err, failed))
 	}
-	if result != nil && (err == nil || isPartial(err)) {
-		err = errors.Join(err, writeWhole(r.file, result.Bytes(), false))
+	if err == nil || isPartial(err) {
+		err = errors.Join(err, r.writeResult())
 	}
 	if err != nil {
 		return r.end(c.name, err)
 	}
 	return status
+}
+
+// writeResult writes the file of -out, if there is one. What the program has written
+// before, where it watches, is replaced.
+func (r *run) writeResult() error {
+	if r.result == nil || r.written && r.result.Len() == 0 {
+		return nil
+	}
+	err := writeWhole(r.file, r.result.Bytes(), r.written)
+	r.written = r.written || err == nil
+	r.result.Reset()
+	return err
 }
 
 // output makes ready what results are written to.
@@ -214,7 +230,13 @@ func (r *run) end(name string, err error) int {
 		r.showBookErrors(book)
 		return exitTrouble
 	}
-	fmt.Fprintf(r.stderr, "kibitz %s: %s\n", name, render.Clean(err.Error()))
+	for i, line := range strings.Split(err.Error(), "\n") {
+		lead := "kibitz " + name + ":"
+		if i > 0 {
+			lead = strings.Repeat(" ", len(lead))
+		}
+		fmt.Fprintf(r.stderr, "%s %s\n", lead, render.Clean(line))
+	}
 	if _, ok := errors.AsType[usageError](err); ok && name != "help" {
 		fmt.Fprintf(r.stderr, "see: kibitz help %s\n", name)
 	}
@@ -290,29 +312,54 @@ func mustBeNew(name string) error {
 	return nil
 }
 
+// temporary is what the name of a file begins with that is not whole yet.
+const temporary = ".kibitz-"
+
 // writeWhole writes a file so that it is there whole or not at all. Without
-// over, a file that is there already is left alone.
-func writeWhole(name string, content []byte, over bool) error {
-	mode := os.FileMode(0o644)
-	if info, err := os.Stat(name); err == nil {
-		mode = info.Mode().Perm()
+// over, a file that is there already is left alone; with it, it keeps its mode and, where
+// that is allowed, its owner, and a link goes on leading to it.
+func writeWhole(name string, content []byte, over bool) (err error) {
+	to := name
+	if real, err := filepath.EvalSymlinks(name); over && err == nil {
+		to = real
 	}
-	f, err := os.CreateTemp(filepath.Dir(name), ".kibitz-*")
+	f, err := os.CreateTemp(filepath.Dir(to), temporary+"*")
 	if err != nil {
-		return err
+		return cannotWrite(name, err)
 	}
 	defer os.Remove(f.Name())
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(to); err == nil && over {
+		mode = info.Mode().Perm()
+		keepOwner(f, info)
+	}
 	_, err = f.Write(content)
 	if err = errors.Join(err, f.Chmod(mode), f.Close()); err != nil {
-		return err
+		return cannotWrite(name, err)
 	}
-	if over {
-		return os.Rename(f.Name(), name)
+	if !over {
+		err := os.Link(f.Name(), to)
+		switch {
+		case err == nil:
+			return nil
+		case errors.Is(err, os.ErrExist):
+			return fmt.Errorf("%s is there already: nothing is written over it", name)
+		} // else a file system without hard links
 	}
-	if err := os.Link(f.Name(), name); errors.Is(err, os.ErrExist) {
-		return fmt.Errorf("%s is there already: nothing is written over it", name)
-	} else if err != nil {
-		return os.Rename(f.Name(), name) // a file system without hard links
+	return cannotWrite(name, os.Rename(f.Name(), to))
+}
+
+// cannotWrite says that a file cannot be written, without the name that it has for a time.
+func cannotWrite(name string, err error) error {
+	if err == nil {
+		return nil
 	}
-	return nil
+	reason := err
+	if at, ok := errors.AsType[*os.PathError](err); ok {
+		reason = at.Err
+	}
+	if at, ok := errors.AsType[*os.LinkError](err); ok {
+		reason = at.Err
+	}
+	return fmt.Errorf("%s cannot be written: %w", name, reason)
 }

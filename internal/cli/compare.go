@@ -93,7 +93,7 @@ func (f *compareFlags) fails(c replay.Change) bool {
 func (r *run) loadSide(name string) (*engine.Engine, error) {
 	info, err := os.Stat(name)
 	if err != nil || !info.IsDir() {
-		side := &run{stderr: r.stderr, out: r.out, common: r.common}
+		side := &run{inputs: r.inputs, stderr: r.stderr, out: r.out, common: r.common}
 		side.rules = name
 		return side.load()
 	}
@@ -360,7 +360,7 @@ func (r *run) returning(c *replay.Returning, newName string) {
 	out.Rows("    ", rows, 0)
 	out.Printf("\n")
 	out.Advice("  Mend it   ", advice)
-	side := &run{common: r.common}
+	side := &run{inputs: r.inputs, common: r.common}
 	side.rules = newName
 	out.Printf("  See it    %s   (the new rulebook alone)\n", side.traceLine(first.Request))
 }

@@ -50,7 +50,7 @@ func (r *run) loadBook() (*rulebook.Book, error) {
 	if name == "" {
 		name = defaultRules
 	}
-	book, err := rulebook.Load(name)
+	book, err := rulebook.Load(name, r.inputs.file)
 	if errs, ok := errors.AsType[rulebook.Errors](err); ok {
 		return nil, bookErrors{errs}
 	}
@@ -64,12 +64,14 @@ func (r *run) loadBook() (*rulebook.Book, error) {
 }
 
 // loadTree reads the tree of a site; nil where the rulebook names none.
-func loadTree(s *rulebook.Site) (*site.Tree, error) {
+func (r *run) loadTree(s *rulebook.Site) (*site.Tree, error) {
 	switch {
 	case s.Files != "":
+		r.inputs.tree(s.Files)
 		return site.Folder(s.Files)
 	case s.Inventory != "":
-		text, err := os.ReadFile(s.Inventory)
+		r.inputs.file(s.Inventory)
+		text, err := rulebook.ReadFile(s.Inventory)
 		if err != nil {
 			return nil, fmt.Errorf("the inventory cannot be read: %w", err)
 		}
@@ -94,7 +96,7 @@ func (r *run) load() (*engine.Engine, error) {
 // compile makes a rulebook ready to predict, with its trees.
 func (r *run) compile(book *rulebook.Book) (*engine.Engine, error) {
 	return engine.Load(book, func(s *rulebook.Site) (*site.Tree, error) {
-		tree, err := loadTree(s)
+		tree, err := r.loadTree(s)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", s.Place, err)
 		}

@@ -10,7 +10,6 @@ import (
 	"io"
 	"math"
 	"os"
-	"os/signal"
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
@@ -83,7 +82,7 @@ Exit status 1: there are loops or unmet expectations.`,
 					}
 				}
 				if *watch {
-					return r.watch(args, func() (int, error) { return r.replayOnce(args, f) })
+					return r.watch(func() (int, error) { return r.replayOnce(args, f) })
 				}
 				return r.replayOnce(args, f)
 			}
@@ -284,6 +283,7 @@ type replayFlags struct {
 	only         onlyFlags
 	since, until string
 	save         string
+	saved        bool // it has been written by now: where lists are watched, it is replaced
 	merge        bool
 	headers      headerFlags
 	asked        request.Address // what base says
@@ -292,8 +292,10 @@ type replayFlags struct {
 
 func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, error) {
 	var stop atomic.Bool
-	done := r.watchInterrupt(&stop)
-	defer done()
+	defer onInterrupt(func() {
+		stop.Store(true)
+		r.stopReading()
+	})()
 	buffered := bufio.NewWriterSize(r.stdout, 64<<10)
 	defer buffered.Flush()
 	var err error
@@ -384,9 +386,10 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took
 		if err := tally.Save(&b); err != nil {
 			return 0, err
 		}
-		if err := writeWhole(f.save, b.Bytes(), false); err != nil {
+		if err := writeWhole(f.save, b.Bytes(), f.saved); err != nil {
 			return 0, err
 		}
+		f.saved = true
 	}
 	if !f.each {
 		show := r.form.sums
@@ -414,23 +417,6 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took
 		return exitFindings, nil
 	}
 	return exitWell, nil
-}
-
-// watchInterrupt sets stop when the program is interrupted; a second interrupt
-// ends it at once.
-func (r *run) watchInterrupt(stop *atomic.Bool) (done func()) {
-	signals := make(chan os.Signal, 2)
-	signal.Notify(signals, os.Interrupt)
-	go func() {
-		if _, ok := <-signals; ok {
-			stop.Store(true)
-			signal.Stop(signals)
-		}
-	}()
-	return func() {
-		signal.Stop(signals)
-		close(signals)
-	}
 }
 
 // replayList replays one list: an access log on the fast path, if only its sums
@@ -540,8 +526,11 @@ func (r *run) progress(name string, size int64, unit string, per int64) (replay.
 // open opens a list; - is standard input.
 func (r *run) open(name string) (io.ReadCloser, error) {
 	if name == "-" {
-		return io.NopCloser(r.stdin), nil
+		pipe := newStoppable(r.stdin)
+		r.inputs.pipe.Store(pipe)
+		return pipe, nil
 	}
+	r.inputs.file(name)
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, fmt.Errorf("the list cannot be read: %w", err)
@@ -551,6 +540,29 @@ func (r *run) open(name string) (io.ReadCloser, error) {
 		return nil, fmt.Errorf("%s is a folder: name the list in it", name)
 	}
 	return f, nil
+}
+
+// A stoppable is standard input, of which nothing may come for long: when the program is
+// interrupted it ends.
+type stoppable struct {
+	*io.PipeReader
+	from *io.PipeWriter
+}
+
+func newStoppable(in io.Reader) *stoppable {
+	to, from := io.Pipe()
+	go func() {
+		_, err := io.CopyBuffer(from, struct{ io.Reader }{in}, make([]byte, 256<<10))
+		from.CloseWithError(err)
+	}()
+	return &stoppable{to, from}
+}
+
+// stopReading ends standard input, if it is being read.
+func (r *run) stopReading() {
+	if pipe := r.inputs.pipe.Load(); pipe != nil {
+		pipe.from.Close()
+	}
 }
 
 // showSkipped tells of lines that could not be read.

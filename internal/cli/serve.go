@@ -12,8 +12,7 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/fsnotify/fsnotify"
-
+	"kibitz/core/engine"
 	"kibitz/internal/live"
 	"kibitz/internal/render"
 )
@@ -45,7 +44,8 @@ goes on answering. Ctrl-C ends it.`,
 			flags.StringVar(&f.listenTLS, "listen-tls", "", "the `address` to listen at for https (default a free port of this machine)")
 			flags.StringVar(&f.host, "as-host", "", "answer every request as if it named this `host`")
 			flags.BoolVar(&f.forwarded, "forwarded", false, "take the client and the scheme from a Forwarded field (RFC 7239), to try rules about them")
-			flags.BoolVar(&f.quiet, "quiet", false, "log no requests")
+			flags.BoolVar(&f.quiet, "quiet", false, "show no requests")
+			flags.StringVar(&f.log, "log", "", "add a line a request to this `file`, as an access log in the combined form that replay reads; opened again on SIGHUP")
 			return func(r *run, args []string) (int, error) {
 				if len(args) > 0 {
 					return 0, usagef("serve takes no argument: the rulebook is named with -rules")
@@ -60,6 +60,7 @@ goes on answering. Ctrl-C ends it.`,
 
 type serveFlags struct {
 	listen, listenTLS, host string
+	log                     string
 	tls, forwarded, quiet   bool
 	ready                   func(url string) // told where it listens; may be nil
 }
@@ -75,8 +76,22 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 	}
 	s := live.NewServer(e)
 	s.Host, s.Forwarded = f.host, f.forwarded
+	var logs []func(live.Served)
 	if !f.quiet {
-		s.Log = r.served()
+		logs = append(logs, r.served())
+	}
+	if f.log != "" {
+		to, err := r.openLog(ctx, f.log)
+		if err != nil {
+			return err
+		}
+		defer to.close()
+		logs = append(logs, func(d live.Served) { to.write(live.LogLine(d, s.Engine().Book.BaseAddress())) })
+	}
+	s.Log = func(d live.Served) {
+		for _, log := range logs {
+			log(d)
+		}
 	}
 	plain, err := s.Listen(f.listen, false)
 	if err != nil {
@@ -97,14 +112,21 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 		listeners = append(listeners, secure)
 		r.out.Printf("%s stands for https://%s/ (its certificate is its own: tell the browser to go on)\n", secure.URL(), main.Host)
 	}
+	for _, l := range listeners {
+		if links := l.Reach(); len(links) > 0 {
+			r.out.Printf("Others on the network can reach it, too: %s\n", strings.Join(links, " "))
+		}
+	}
 	r.out.Printf("\n")
 	if f.ready != nil {
 		f.ready(plain.URL())
 	}
+	again := &reloader{run: r, server: s}
+	s.Reload = again.reload
 	reloaded := make(chan struct{})
 	go func() {
 		defer close(reloaded)
-		r.reload(ctx, s)
+		again.watch(ctx, f.log)
 	}()
 	err = s.Serve(ctx, listeners...)
 	<-reloaded
@@ -144,46 +166,102 @@ func (r *run) served() func(live.Served) {
 	}
 }
 
-// reload reads the rulebook and the trees anew whenever they change.
-func (r *run) reload(ctx context.Context, s *live.Server) {
-	w, err := fsnotify.NewWatcher()
+// A reloader puts what the rulebook and its trees have become in the place of what they
+// were.
+type reloader struct {
+	*run
+	mu     sync.Mutex
+	server *live.Server
+}
+
+// reload reads them, unless that has been done since old was. With mistakes in them the old
+// ones go on.
+func (a *reloader) reload(old *engine.Engine) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.server.Engine() != old {
+		return
+	}
+	e, err := a.load()
 	if err != nil {
-		fmt.Fprintf(r.stderr, "note: changes are not seen: %v\n", err)
+		a.end("serve", err)
+		fmt.Fprintf(a.stderr, "%s: the old rulebook goes on answering\n", time.Now().Format("15:04:05"))
+		return
+	}
+	a.server.Use(e)
+	fmt.Fprintf(a.stderr, "%s: %s is read anew\n", time.Now().Format("15:04:05"), render.Clean(filepath.Base(a.rulesName())))
+}
+
+// watch does so whenever something changes, until the context ends.
+func (a *reloader) watch(ctx context.Context, own ...string) {
+	w, err := a.newWatcher(own...)
+	if err != nil {
+		fmt.Fprintf(a.stderr, "note: changes are not seen: %v\n", err)
 		<-ctx.Done()
 		return
 	}
 	defer w.Close()
-	r.watched(w, nil)
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-w.Errors:
-		case <-w.Events:
-			settle(w)
-			r.watched(w, nil)
-			e, err := r.load()
-			if err != nil {
-				r.end("serve", err)
-				fmt.Fprintf(r.stderr, "%s: the old rulebook goes on answering\n", time.Now().Format("15:04:05"))
-				continue
-			}
-			s.Use(e)
-			fmt.Fprintf(r.stderr, "%s: %s is read anew\n", time.Now().Format("15:04:05"), render.Clean(filepath.Base(r.rulesName())))
-		}
+	for w.look(); w.wait(ctx.Done()); w.look() {
+		a.reload(a.server.Engine())
 	}
 }
 
-// settle waits until nothing has changed for a moment: editors write in several
-// steps.
-func settle(w *fsnotify.Watcher) {
-	for {
-		select {
-		case <-w.Events:
-		case <-time.After(100 * time.Millisecond):
-			return
-		}
+// An accessLog is the file of -log.
+type accessLog struct {
+	name string
+	mu   sync.Mutex
+	file *os.File
+}
+
+// openLog opens a log to add to it, and opens it again on SIGHUP, when whoever keeps logs
+// has moved it away.
+func (r *run) openLog(ctx context.Context, name string) (*accessLog, error) {
+	l := &accessLog{name: name}
+	if err := l.open(); err != nil {
+		return nil, err
 	}
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP)
+	go func() {
+		defer signal.Stop(again)
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-again:
+				if err := l.open(); err != nil {
+					r.end("serve", fmt.Errorf("the old file goes on: %w", err))
+				}
+			}
+		}
+	}()
+	return l, nil
+}
+
+func (l *accessLog) open() error {
+	f, err := os.OpenFile(l.name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("the log cannot be written: %w", err)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.file != nil {
+		l.file.Close()
+	}
+	l.file = f
+	return nil
+}
+
+func (l *accessLog) write(line []byte) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.file.Write(line)
+}
+
+func (l *accessLog) close() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.file.Close()
 }
 
 func (r *run) rulesName() string {

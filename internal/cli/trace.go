@@ -43,7 +43,7 @@ fit, every change of the path, and what decided.`,
 				}
 				once := func() (int, error) { return r.trace(&f, args[0]) }
 				if *watch {
-					return r.watch(nil, once)
+					return r.watch(once)
 				}
 				return once()
 			}

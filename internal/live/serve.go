@@ -75,6 +75,9 @@ func NewServer(e *engine.Engine) *Server {
 // old one.
 func (s *Server) Use(e *engine.Engine) { s.engine.Store(e) }
 
+// Engine is the rulebook that is in place.
+func (s *Server) Engine() *engine.Engine { return s.engine.Load() }
+
 // maxBody is how much of a request's body is read.
 const maxBody = 64 << 20
 

@@ -196,7 +196,7 @@ func demoEngine(t *testing.T) (*engine.Engine, map[string][]byte) {
 		}
 		os.Chtimes(at, demo.Modified, demo.Modified)
 	}
-	book, err := rulebook.Load(filepath.Join(dir, "site.kibitz"))
+	book, err := rulebook.Load(filepath.Join(dir, "site.kibitz"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
