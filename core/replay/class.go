@@ -58,6 +58,7 @@ type classifier struct {
 type textClasses struct {
 	*engine.Texts
 	known  map[string]uint32 // by text as a log writes it
+	size   int               // of those texts, in bytes
 	absent uint32            // where the line has none
 	byKey  map[string]uint32 // by what holds
 	last   uint32            // class that was made
@@ -69,7 +70,10 @@ type textClasses struct {
 
 // maxKnown bounds what is remembered of texts, and of classes. What comes again after it
 // has been forgotten gets another class, and the same answer.
-const maxKnown = 1 << 16
+const (
+	maxKnown = 1 << 16
+	maxTexts = 16 << 20 // bytes
+)
 
 func newClassifier(b *basis) *classifier {
 	c := &classifier{basis: b, found: map[string]uint32{}}
@@ -133,9 +137,11 @@ func (t *textClasses) of(text []byte) uint32 {
 	class, ok := t.known[string(text)]
 	if !ok {
 		class = t.class(string(text), true)
-		if len(t.known) >= maxKnown {
+		if len(t.known) >= maxKnown || t.size > maxTexts {
 			clear(t.known)
+			t.size = 0
 		}
+		t.size += len(text)
 		if bytes.IndexByte(text, '"') < 0 && bytes.IndexByte(text, '\\') < 0 { // a log may write it otherwise
 			t.known[string(text)] = class
 		}

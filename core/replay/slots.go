@@ -47,14 +47,18 @@ type slots struct {
 	index []uint32 // 0: free
 	all   []slot   // the first is none
 	rare  []rare   // likewise
+	size  int      // of the texts in rare, in bytes
 }
+
+// maxRare is the size of texts in rare, in bytes, from which slots are folded.
+const maxRare = 4 << 20
 
 // maxSlots is a power of two.
 const maxSlots = 1 << 16
 
 // newSlots makes a table with room for so many slots, a power of two.
 func newSlots(room int) slots {
-	return slots{maphash.MakeSeed(), make([]uint32, 2*room), make([]slot, 1, room), make([]rare, 1, 1+room/8)}
+	return slots{maphash.MakeSeed(), make([]uint32, 2*room), make([]slot, 1, room), make([]rare, 1, 1+room/8), 0}
 }
 
 // hash is that of a key.
@@ -102,7 +106,7 @@ func (t *slots) is(s *slot, key []byte, class uint32) bool {
 }
 
 // full reports whether there is no room for another slot.
-func (t *slots) full() bool { return len(t.all) == cap(t.all) }
+func (t *slots) full() bool { return len(t.all) == cap(t.all) || t.size > maxRare }
 
 // add makes a slot, which find does not know yet. There must be room.
 func (t *slots) add(key []byte, class uint32) *slot {
@@ -110,6 +114,7 @@ func (t *slots) add(key []byte, class uint32) *slot {
 	s := &t.all[len(t.all)-1]
 	if len(key) > len(s.key) {
 		t.rareOf(s).key = string(key)
+		t.size += len(key)
 	} else {
 		s.length = uint8(copy(s.key[:], key))
 	}
@@ -139,7 +144,7 @@ func (t *slots) drop() {
 func (t *slots) clear() {
 	clear(t.index)
 	clear(t.rare)
-	t.all, t.rare = t.all[:1], t.rare[:1]
+	t.all, t.rare, t.size = t.all[:1], t.rare[:1], 0
 }
 
 // rareOf gives what is rare of a slot.

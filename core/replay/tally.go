@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
@@ -92,6 +93,28 @@ const smallest = 512
 
 const maxUnmet = 10_000
 
+// maxKept is the length in bytes up to which an address or a page is kept whole. Of a longer
+// one the beginning is, and those that begin alike are counted together.
+const maxKept = 2 << 10
+
+func kept(address string) string {
+	if len(address) <= maxKept {
+		return address
+	}
+	end := maxKept
+	for end > maxKept-utf8.UTFMax && !utf8.RuneStart(address[end]) {
+		end--
+	}
+	return address[:end] + "…"
+}
+
+func keptAll(texts []string) []string {
+	for i := range texts {
+		texts[i] = strings.Clone(kept(texts[i]))
+	}
+	return texts
+}
+
 // Add counts one result.
 func (t *Tally) Add(r *Result) {
 	s := r.sum()
@@ -122,7 +145,7 @@ func (t *Tally) Add(r *Result) {
 	if len(r.Unmet) > 0 {
 		t.Unmets++
 		if len(t.Unmet) < maxUnmet {
-			t.Unmet = append(t.Unmet, Unmet{r.List, r.Item.Line, withMethod(r.Item.Request, r.Item.Request.Address.String()), r.Unmet})
+			t.Unmet = append(t.Unmet, Unmet{r.List, r.Item.Line, kept(withMethod(r.Item.Request, r.Item.Request.Address.String())), keptAll(r.Unmet)})
 		}
 	}
 }
@@ -229,11 +252,15 @@ func (c *OutcomeCount) recorded(status int, differs bool) *RecordedCount {
 	}
 	r := RecordedCount{Status: status}
 	if differs {
-		r.Differs = &Top{}
+		r.Differs = &Top{none: len(c.Recorded) >= maxRecorded}
 	}
 	c.Recorded = append(c.Recorded, r)
 	return &c.Recorded[len(c.Recorded)-1]
 }
+
+// maxRecorded is of how many recorded statuses of an outcome the addresses are listed: in
+// the logs of servers there are a dozen.
+const maxRecorded = 40
 
 // add adds another count of the same outcome, which is not to be used any more; merge
 // merges the addresses of each status.

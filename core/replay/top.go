@@ -30,6 +30,8 @@ type Top struct {
 	few   []held // the addresses, while there are no more than maxFew of them
 	many  map[string]int64
 	from  map[string]Pages // of those in many that have some
+	bytes int              // of the texts in many and from
+	none  bool             // all are counted, and none is listed
 	spill []*spill         // addresses that came when many was full; the first is written to
 }
 
@@ -51,6 +53,8 @@ const (
 	maxFew       = 8
 	maxInMemory  = 1 << 13 // while addresses are counted
 	maxAddresses = 1 << 16 // that are listed
+	maxBytes     = 1 << 20 // of their texts, while they are counted
+	maxListed    = 4 << 20 // of the texts of those that are listed
 )
 
 // Len is the number of addresses that are listed.
@@ -79,10 +83,14 @@ func (t *Top) Add(address string) { t.add(address, 1, nil) }
 // be used any more.
 func (t *Top) add(address string, n int64, from Pages) {
 	t.Total += n
-	t.hold(held{Count{address, n}, from})
+	t.hold(held{Count{kept(address), n}, from})
 }
 
 func (t *Top) hold(more held) {
+	if t.none {
+		t.Others += more.N
+		return
+	}
 	if t.many == nil {
 		for i := range t.few {
 			if t.few[i].Address == more.Address {
@@ -104,7 +112,7 @@ func (t *Top) hold(more held) {
 		t.few = nil
 	}
 	n, ok := t.many[more.Address]
-	if !ok && len(t.many) >= maxInMemory {
+	if !ok && (len(t.many) >= maxInMemory || t.bytes > maxBytes) || ok && more.from != nil && t.bytes > maxBytes {
 		t.overflow(more)
 		return
 	}
@@ -117,11 +125,18 @@ func (t *Top) hold(more held) {
 }
 
 func (t *Top) put(h held) {
+	if _, ok := t.many[h.Address]; !ok {
+		t.bytes += len(h.Address)
+	}
 	t.many[h.Address] = h.N
 	if h.from != nil {
+		t.bytes += h.from.size() - t.from[h.Address].size()
 		t.from[h.Address] = h.from
 	}
 }
+
+// size is that of the texts, in bytes.
+func (h *held) size() int { return len(h.Address) + h.from.size() }
 
 // merge adds what is known of the same address.
 func (h *held) merge(o held) {
@@ -167,9 +182,13 @@ func (t *Top) counts(yield func(Count) bool) {
 func (t *Top) Merge(o *Top) {
 	t.Total += o.Total
 	t.Others += o.Others
+	if t.none {
+		t.Others = t.Total
+		return
+	}
 	t.spill = append(t.spill, o.spill...)
 	if t.size() == 0 {
-		t.few, t.many, t.from = o.few, o.many, o.from
+		t.few, t.many, t.from, t.bytes = o.few, o.many, o.from, o.bytes
 		return
 	}
 	for h := range o.inMemory {
@@ -306,6 +325,7 @@ func (t *Top) settle() {
 	}
 	var mu sync.Mutex
 	var best []held               // the commonest of the parts that have been added up, and some more
+	size := 0                     // of their texts
 	cut := uint64(math.MaxUint64) // the rank of the last that can be among them
 	var pool errgroup.Group
 	pool.SetLimit(runtime.GOMAXPROCS(0))
@@ -318,17 +338,17 @@ func (t *Top) settle() {
 				if h.rank() <= cut {
 					h.Address = strings.Clone(address) // not the whole part
 					best = append(best, h)
+					if size += h.size(); len(best) > 2*maxAddresses || size > 2*maxListed {
+						best, cut, size = commonest(best)
+					}
 				}
-			}
-			if len(best) > 2*maxAddresses {
-				best, cut = commonest(best)
 			}
 			return nil
 		})
 	}
 	_ = pool.Wait()
-	t.few, t.many, t.from, t.Others = nil, make(map[string]int64, maxAddresses), map[string]Pages{}, t.Total
-	best, _ = commonest(best)
+	t.few, t.many, t.from, t.bytes, t.Others = nil, make(map[string]int64, maxAddresses), map[string]Pages{}, 0, t.Total
+	best, _, _ = commonest(best)
 	for _, h := range best {
 		t.put(h)
 		t.Others -= h.N
@@ -340,18 +360,35 @@ func (t *Top) settle() {
 }
 
 // commonest keeps those of a list that are the commonest, in no order, and gives the rank of
-// the last of them.
-func commonest(list []held) ([]held, uint64) {
-	if len(list) <= maxAddresses {
-		return list, math.MaxUint64
-	}
-	ranks := make([]uint64, len(list))
+// the last of them, and the size of their texts.
+func commonest(list []held) (_ []held, cut uint64, size int) {
 	for i := range list {
-		ranks[i] = list[i].rank()
+		size += list[i].size()
 	}
-	slices.Sort(ranks)
-	last := ranks[maxAddresses-1]
-	return slices.DeleteFunc(list, func(h held) bool { return h.rank() > last }), last
+	if len(list) <= maxAddresses && size <= maxListed {
+		return list, math.MaxUint64, size
+	}
+	type place struct {
+		rank uint64
+		at   int
+	}
+	places := make([]place, len(list))
+	for i := range list {
+		places[i] = place{list[i].rank(), i}
+	}
+	slices.SortFunc(places, func(a, b place) int { return cmp.Compare(a.rank, b.rank) })
+	var most []held
+	size = 0
+	for _, p := range places {
+		full := len(most) >= maxAddresses || size+list[p.at].size() > maxListed
+		if full && p.rank != cut { // those that are alike stay together, in whatever order they came
+			break
+		}
+		cut = p.rank
+		size += list[p.at].size()
+		most = append(most, list[p.at])
+	}
+	return most, cut, size
 }
 
 // rank is lower for an address that is more common.
@@ -412,18 +449,29 @@ func checksumOf(text string) uint32 {
 	return checksum(unsafe.Slice(unsafe.StringData(text), len(text)))
 }
 
-// add counts n requests from a page.
-func (p *Pages) add(address []byte, n int64) {
+// size is that of the texts, in bytes.
+func (p Pages) size() (n int) {
+	for i := range p {
+		n += len(p[i].Address)
+	}
+	return n
+}
+
+// add counts n requests from a page, and gives by how many bytes that takes more memory.
+func (p *Pages) add(address []byte, n int64) int {
+	if len(address) > maxKept {
+		address = []byte(kept(string(address)))
+	}
 	sum := checksum(address)
 	for i := range *p {
 		if known := &(*p)[i]; known.sum == sum && known.Address == string(address) {
 			known.N += n
-			return
+			return 0
 		}
 	}
 	if len(*p) < maxPages {
 		*p = append(*p, Page{Count{string(address), n}, sum})
-		return
+		return len(address)
 	}
 	most := &(*p)[0]
 	for i := range *p {
@@ -432,8 +480,11 @@ func (p *Pages) add(address []byte, n int64) {
 		}
 	}
 	if sum < most.sum || sum == most.sum && string(address) < most.Address {
+		more := len(address) - len(most.Address)
 		*most = Page{Count{string(address), n}, sum}
+		return more
 	}
+	return 0
 }
 
 // Most gives the pages by the number of requests, and their letters.

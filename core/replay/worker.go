@@ -220,15 +220,17 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 		if l.Hosted() {
 			item, err := l.Item(w.base)
 			if err == nil {
-				w.countItem(item)
+				err = w.countItem(item)
 			}
 			return err
 		}
 	} else if item, err := w.form.read(line, l); err != nil {
 		return err
 	} else if item != nil {
-		w.countItem(item)
-		return nil
+		return w.countItem(item)
+	}
+	if err := l.Fits(); err != nil {
+		return err
 	}
 	target := l.Target()
 	m.query = w.basis.Query || int64(len(target)) > w.basis.URL || target[0] != '/'
@@ -242,7 +244,10 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 }
 
 // countItem counts a request that is read as an item: a Line cannot hold all of it.
-func (w *logWorker) countItem(item *list.Item) {
+func (w *logWorker) countItem(item *list.Item) error {
+	if err := item.Fits(); err != nil {
+		return err
+	}
 	w.counts.Requests++
 	from := fromPage(item)
 	w.options.complete(item.Request)
@@ -250,12 +255,16 @@ func (w *logWorker) countItem(item *list.Item) {
 		r.From = from
 		w.tally.Add(r)
 	}
+	return nil
 }
 
 // count counts the batch.
 func (w *logWorker) count() {
 	waiting := w.waiting[:w.waits]
 	w.waits = 0
+	if w.slots.size > maxRare {
+		w.foldSlots()
+	}
 	if w.classes {
 		w.class.classes(w.read[:len(waiting)], w.classed[:])
 		for i := range waiting {
@@ -336,7 +345,7 @@ func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 	}
 	if s.look == lookMissing {
 		if l.Tail(); len(l.Referrer()) > 0 { // the page that it came from
-			w.slots.rareOf(s).from.add(l.Referrer(), 1)
+			w.slots.size += w.slots.rareOf(s).from.add(l.Referrer(), 1)
 		}
 	}
 }
@@ -548,7 +557,7 @@ func (w *logWorker) target(s *slot) string {
 	} else {
 		address = string(target)
 	}
-	return withMethod(&request.Request{Method: verb(method)}, address)
+	return kept(withMethod(&request.Request{Method: verb(method)}, address))
 }
 
 // fold adds what has been counted to the tally, at the end, but for the lines that are

@@ -61,10 +61,16 @@ func Inventory(r io.Reader) (*Tree, error) {
 	return t, nil
 }
 
+// maxDeep is how deep a tree can be.
+const maxDeep = 1000
+
 func inventoryRow(row []string) (*Node, error) {
 	name := row[0]
 	if !strings.HasPrefix(name, "/") {
 		return nil, fmt.Errorf("a path begins with a slash: write /%s", name)
+	}
+	if strings.Count(name, "/") > maxDeep {
+		return nil, fmt.Errorf("a path has at most %d folders", maxDeep)
 	}
 	n := &Node{Folder: strings.HasSuffix(name, "/")}
 	for _, segment := range strings.Split(strings.Trim(name, "/"), "/") {

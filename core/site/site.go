@@ -190,11 +190,7 @@ func Folder(dir string) (*Tree, error) {
 	if root, err = filepath.Abs(root); err != nil {
 		return nil, err
 	}
-	inside, err := os.OpenRoot(root)
-	if err != nil {
-		return nil, fmt.Errorf("the site's folder cannot be read: %w", err)
-	}
-	w := &walker{tree: New(), root: root, inside: inside, visits: map[string]int{}}
+	w := &walker{tree: New(), root: root, visits: map[string]int{}}
 	if err := w.folder(root, "", []string{root}); err != nil {
 		return nil, fmt.Errorf("the site's folder cannot be read: %w", err)
 	}
@@ -202,12 +198,10 @@ func Folder(dir string) (*Tree, error) {
 	return w.tree, nil
 }
 
-// walker reads a folder. Its files are opened inside, so that one that has become a link
-// out of the tree since is not read; inside is closed with the last of them.
+// walker reads a folder.
 type walker struct {
 	tree   *Tree
 	root   string
-	inside *os.Root
 	visits map[string]int // of real folders
 }
 
@@ -245,6 +239,9 @@ func (w *walker) folder(dir, path string, above []string) error {
 		case info.IsDir() && slices.Contains(above, real):
 			w.note(name, "is a link to a folder that it lies in, and is left out")
 			continue
+		case len(above) > maxDeep:
+			w.note(name, fmt.Sprintf("lies more than %d folders deep, and is left out", maxDeep))
+			continue
 		case info.IsDir() && w.visited(real):
 			w.note(name, fmt.Sprintf("is a folder that has been read %d times through links, and is left out", maxVisits))
 			continue
@@ -269,13 +266,13 @@ func (w *walker) folder(dir, path string, above []string) error {
 	return nil
 }
 
-// open opens a file, which may have become a link since.
+// open opens a file, but none outside, where it has become a link since.
 func (w *walker) open(real string) (io.ReadSeekCloser, error) {
 	inside, err := filepath.Rel(w.root, real)
 	if err != nil {
 		return nil, err
 	}
-	return w.inside.Open(inside)
+	return os.OpenInRoot(w.root, inside)
 }
 
 // visited counts the visits of a real folder, and reports whether there have been too many.

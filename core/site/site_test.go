@@ -1,6 +1,7 @@
 package site
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -58,6 +59,31 @@ func TestAFolderIsReadAsItIs(t *testing.T) {
 	}
 }
 
+// Links to folders with links in them make a tree of any size of a few folders: each is
+// read a bounded number of times, and told.
+func TestLinksThatMultiply(t *testing.T) {
+	dir := t.TempDir()
+	for level := range 30 {
+		at := filepath.Join(dir, fmt.Sprint("l", level))
+		os.Mkdir(at, 0o755)
+		for _, name := range []string{"a", "b", "c"} {
+			os.Symlink(fmt.Sprintf("../l%d", level+1), filepath.Join(at, name))
+		}
+	}
+	tree, err := Folder(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	count := 0
+	tree.Each(func(*Node) { count++ })
+	if count > 30*(maxVisits+1) || count < 30*4 {
+		t.Errorf("%d folders", count)
+	}
+	if notes := strings.Join(tree.Notes, "\n"); !strings.Contains(notes, "has been read 20 times through links, and is left out") {
+		t.Errorf("notes: %s", notes)
+	}
+}
+
 func TestInventories(t *testing.T) {
 	got, err := Inventory(strings.NewReader("\ufeffpath,size,modified,hash\r\n/a b.txt,4,2026-03-01T06:00:00Z,ff\r\n/empty/,,,\r\n/x/y/z,0,,\r\n"))
 	if err != nil || names(got) != "/ /a%20b.txt /empty/ /x/ /x/y/ /x/y/z" || got.Find("/a%20b.txt").Hash != "ff" {
@@ -74,6 +100,7 @@ func TestInventories(t *testing.T) {
 		"path,size\n/a//b,1\n":           "is no path",
 		"path,size,modified\n/a,1,now\n": "2: the time",
 		"path,size\n\"/a,1\n":            "quote",
+		"path,size\n" + strings.Repeat("/a", 50_000) + ",1\n": "2: a path has at most 1000 folders",
 	} {
 		if _, err := Inventory(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)

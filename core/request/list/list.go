@@ -54,6 +54,9 @@ func (c *Counts) skip(line, lines int, format string, args ...any) {
 
 // take hands on the request of a line, or skips the line if there is an error.
 func (c *Counts) take(line int, item *Item, err error, each func(*Item)) {
+	if err == nil {
+		err = item.Fits()
+	}
 	if err != nil {
 		c.skip(line, 1, "%v", err)
 		return
@@ -65,6 +68,37 @@ func (c *Counts) take(line int, item *Item, err error, each func(*Item)) {
 
 // MaxLine is the longest line that is read, in bytes.
 const MaxLine = 4 << 20
+
+// MaxRequest is the longest request that is read, in bytes of its address and header: no
+// server takes a longer one.
+const MaxRequest = 64 << 10
+
+var errRequest = fmt.Errorf("the request is longer than %d KiB: no server takes such a one", MaxRequest>>10)
+
+// Fits gives an error for a request that is longer than MaxRequest.
+func (i *Item) Fits() error {
+	a := &i.Request.Address
+	size := len(i.Request.Method) + len(a.Host) + len(a.Path) + len(a.Query) + len(a.Fragment) + len(i.Location)
+	for _, h := range i.Request.Headers {
+		size += len(h.Name) + len(h.Value)
+	}
+	if size > MaxRequest {
+		return errRequest
+	}
+	return nil
+}
+
+// Fits is that of Item. Few lines are so long that it matters.
+func (l *Line) Fits() error {
+	if len(l.text) <= MaxRequest {
+		return nil
+	}
+	l.Tail()
+	if l.method.len()+l.target.len()+l.referrer.len()+l.agent.len()+l.host.len() > MaxRequest {
+		return errRequest
+	}
+	return nil
+}
 
 // readLine reads a line with its end; one that is too long is passed over.
 func readLine(in *bufio.Reader) (line string, tooLong bool, err error) {

@@ -56,6 +56,7 @@ type plainReader struct {
 	counts Counts
 	item   *Item // not yet handed on
 	lines  int   // that it took
+	size   int   // of those, in bytes
 	failed bool  // a detail of it could not be read
 }
 
@@ -83,7 +84,11 @@ func (p *plainReader) line(number int, line string) {
 			return
 		}
 		item.Line = number
-		p.item, p.lines = item, 1
+		p.item, p.lines, p.size = item, 1, len(text)
+		if err := p.fits(); err != nil {
+			p.counts.skip(number, 1, "%v", err)
+			p.item, p.failed = nil, true
+		}
 		return
 	}
 	switch {
@@ -92,13 +97,26 @@ func (p *plainReader) line(number int, line string) {
 	case p.item == nil:
 		p.counts.skip(number, 1, "an indented line belongs to the request above it, and there is none")
 	default:
-		if err := p.item.detail(strings.TrimSpace(text)); err != nil {
+		p.size += len(text)
+		err := p.item.detail(strings.TrimSpace(text))
+		if err == nil {
+			err = p.fits()
+		}
+		if err != nil {
 			p.counts.skip(number, p.lines+1, "%v: the whole request is left out", err)
 			p.item, p.failed = nil, true
 			return
 		}
 		p.lines++
 	}
+}
+
+// fits refuses a request that is too long, with all that is expected of it.
+func (p *plainReader) fits() error {
+	if p.size > MaxRequest {
+		return errRequest
+	}
+	return nil
 }
 
 // withoutComment cuts a line at a # that stands at its start or after a blank.
