@@ -80,7 +80,7 @@ func TestFlagsThatCannotBeRead(t *testing.T) {
 		{[]string{"check", "-color", "pink"}, "-color is auto, always or never"},
 		{[]string{"replay"}, "name a list of requests"},
 		{[]string{"replay", "-as", "jsonl", "list.txt"}, "write -each -as jsonl"},
-		{[]string{"replay", "-workers", "0", "list.txt"}, "numbers from 1 on"},
+		{[]string{"replay", "-workers", "0", "list.txt"}, "is a number from 1 on"},
 		{[]string{"replay", "-workers", "x", "list.txt"}, `"x" is no number for -workers`},
 		{[]string{"replay", "-save", "site.kibitz", "list.txt"}, "site.kibitz is there already: nothing is written over it"},
 		{[]string{"replay", "-out", "site.kibitz", "list.txt"}, "site.kibitz is there already: nothing is written over it"},

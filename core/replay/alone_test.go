@@ -111,7 +111,7 @@ func sumsTogether(t testing.TB, book string, lines []string, o Options, want str
 func sumsOnly(t testing.TB, tally *Tally) string {
 	tally.Lists = nil
 	var b strings.Builder
-	if err := tally.Save(&b); err != nil {
+	if err := tally.Save(&b, Rules{}); err != nil {
 		t.Fatal(err)
 	}
 	return b.String()

@@ -1,17 +1,36 @@
 package replay
 
+// Tallies in files, so that those of many machines or days are added up.
+//
+// A file has two lines of JSON: what it is, with the SHA-256 of the second; and the tally.
+
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"sort"
+	"strings"
+
+	"kibitz/core/rulebook"
 )
 
-// saved is a tally as it is kept in a file.
+// savedAs is what a file is, and which version.
+const savedAs = "replay tally 5"
+
+type savedHead struct {
+	Kibitz string `json:"kibitz"`
+	Sum    string `json:"sha256"` // of the second line, without its end
+}
+
+// saved is a tally as it is kept.
 type saved struct {
-	Kibitz   string `json:"kibitz"` // what the file is
+	Rules    Rules
 	Requests int64
 	Expected int64
 	Unmets   int64
@@ -31,6 +50,36 @@ type savedOutcome struct {
 	Outcome
 	OutcomeCount
 }
+
+// Rules are what tells one rulebook from another.
+type Rules struct {
+	Hash  string   // SHA-256 of its files, as they are included, and of its tables
+	Sites []string // their names
+}
+
+// RulesOf gives what tells a rulebook from others.
+func RulesOf(b *rulebook.Book) Rules {
+	sum := sha256.New()
+	for _, src := range b.Sources {
+		fmt.Fprintf(sum, "%d\n%s\n", len(src.Lines), strings.Join(src.Lines, "\n"))
+	}
+	for _, rule := range b.Rules {
+		if m, ok := rule.Action.(*rulebook.Moves); ok && m.Table != nil {
+			fmt.Fprintf(sum, "%d\n", len(m.Table.Rows))
+			for _, row := range m.Table.Rows {
+				fmt.Fprintln(sum, row)
+			}
+		}
+	}
+	r := Rules{Hash: hex.EncodeToString(sum.Sum(nil))}
+	for _, s := range b.Sites {
+		r.Sites = append(r.Sites, s.Name)
+	}
+	return r
+}
+
+// Is reports whether it is the same rulebook.
+func (r Rules) Is(o Rules) bool { return r.Hash == o.Hash && slices.Equal(r.Sites, o.Sites) }
 
 // savedTop is a Top as it is kept.
 type savedTop struct {
@@ -53,28 +102,50 @@ func (t *Top) MarshalJSON() ([]byte, error) {
 	return json.Marshal(s)
 }
 
-// UnmarshalJSON reads what MarshalJSON writes.
+// UnmarshalJSON reads what MarshalJSON writes, and nothing that does not add up.
 func (t *Top) UnmarshalJSON(text []byte) error {
 	var s savedTop
 	if err := json.Unmarshal(text, &s); err != nil {
 		return err
 	}
+	total, ok := sumOfCounts(s.Others, 0)
 	for address, n := range s.Counts {
 		var from Pages
+		pages := int64(0)
 		for _, c := range s.From[address] {
+			if pages, ok = sumOfCounts(c.N, pages); !ok || pages > n {
+				return errCounts
+			}
 			from.add([]byte(c.Address), c.N)
 		}
+		if total, ok = sumOfCounts(n, total); !ok || n == 0 {
+			return errCounts
+		}
 		t.add(address, n, from)
+	}
+	if total, ok = sumOfCounts(s.Others, total-s.Others); !ok || total != s.Total {
+		return errCounts
 	}
 	t.Total, t.Others = s.Total, s.Others
 	return nil
 }
 
-const savedAs = "replay tally 4"
+// maxCount is more than can be counted.
+const maxCount = math.MaxInt64 / 1024
 
-// Save writes a tally as LoadTally reads it.
-func (t *Tally) Save(w io.Writer) error {
-	s := saved{savedAs, t.Requests, t.Expected, t.Unmets, t.Partial, t.Lists, nil, &t.Loops, &t.TooLong, &t.Chains, &t.Missing, &t.Plain, t.Unmet, t.Types}
+var errCounts = errors.New("its counts do not add up")
+
+// sumOfCounts adds counts; false where they are none, or too large.
+func sumOfCounts(n, to int64) (int64, bool) {
+	if n < 0 || n > maxCount || to > maxCount {
+		return 0, false
+	}
+	return to + n, true
+}
+
+// Save writes a tally, of a rulebook, as LoadTally reads it.
+func (t *Tally) Save(w io.Writer, of Rules) error {
+	s := saved{of, t.Requests, t.Expected, t.Unmets, t.Partial, t.Lists, nil, &t.Loops, &t.TooLong, &t.Chains, &t.Missing, &t.Plain, t.Unmet, t.Types}
 	for o, c := range t.Outcomes {
 		s.Outcomes = append(s.Outcomes, savedOutcome{o, *c})
 	}
@@ -82,27 +153,105 @@ func (t *Tally) Save(w io.Writer) error {
 	for _, o := range s.Outcomes {
 		slices.SortFunc(o.Recorded, func(a, b RecordedCount) int { return a.Status - b.Status })
 	}
-	return json.NewEncoder(w).Encode(s)
+	body, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(body)
+	head, err := json.Marshal(savedHead{savedAs, hex.EncodeToString(sum[:])})
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(w, "%s\n%s\n", head, body)
+	return err
 }
 
-// LoadTally reads a tally that was saved.
-func LoadTally(r io.Reader) (*Tally, error) {
+// maxSaved is the size in bytes up to which a saved tally is read.
+const maxSaved = 1 << 30
+
+// LoadTally reads a tally that was saved, with what it is of. One that is not as it was
+// written is an error, and so is one whose counts do not add up.
+func LoadTally(r io.Reader) (*Tally, Rules, error) {
+	text, err := io.ReadAll(io.LimitReader(r, maxSaved+1))
+	if err != nil {
+		return nil, Rules{}, err
+	}
+	first, body, _ := bytes.Cut(text, []byte("\n"))
+	var head savedHead
+	if json.Unmarshal(first, &head) != nil || head.Kibitz == "" {
+		return nil, Rules{}, errors.New("it is not of the form that -save writes")
+	}
+	if head.Kibitz != savedAs {
+		return nil, Rules{}, fmt.Errorf("it is of another kind or version (%q, and not %q)", head.Kibitz, savedAs)
+	}
+	body, whole := bytes.CutSuffix(body, []byte("\n"))
+	if sum := sha256.Sum256(body); !whole || len(text) > maxSaved || hex.EncodeToString(sum[:]) != head.Sum {
+		return nil, Rules{}, errors.New("it is not as it was written: its checksum differs; save it again")
+	}
 	var s saved
-	if err := json.NewDecoder(r).Decode(&s); err != nil {
-		return nil, errors.New("it is not of the form that -save writes")
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&s); err != nil {
+		return nil, Rules{}, fmt.Errorf("it cannot be read: %w", err)
 	}
-	if s.Kibitz != savedAs {
-		return nil, errors.New("it is of another kind or version")
-	}
-	t := NewTally()
-	t.Merge(&Tally{Requests: s.Requests, Expected: s.Expected, Unmets: s.Unmets, Partial: s.Partial, Lists: s.Lists, Unmet: s.Unmet, Types: s.Types})
-	for to, from := range map[*Top]*Top{&t.Loops: s.Loops, &t.TooLong: s.TooLong, &t.Chains: s.Chains, &t.Missing: s.Missing, &t.Plain: s.Plain} {
-		if from != nil {
-			to.Merge(from)
+	t, err := s.tally()
+	return t, s.Rules, err
+}
+
+// tally gives the tally, if it can be one.
+func (s *saved) tally() (*Tally, error) {
+	for _, n := range []int64{s.Requests, s.Expected, s.Unmets} {
+		if _, ok := sumOfCounts(n, 0); !ok {
+			return nil, errCounts
 		}
 	}
+	if s.Expected > s.Requests || s.Unmets > s.Expected || int64(len(s.Unmet)) > s.Unmets {
+		return nil, errCounts
+	}
+	for _, top := range []*Top{s.Loops, s.TooLong, s.Chains, s.Missing, s.Plain} {
+		if top == nil || top != s.Plain && top.Total > s.Requests {
+			return nil, errCounts
+		}
+	}
+	t := NewTally()
+	requests, ok := int64(0), true
 	for _, o := range s.Outcomes {
+		if requests, ok = sumOfCounts(o.N, requests); !ok || t.Outcomes[o.Outcome] != nil {
+			return nil, errCounts
+		}
+		recorded := int64(0)
+		for _, r := range o.Recorded {
+			if recorded, ok = sumOfCounts(r.N, recorded); !ok || r.Status < 0 || r.Status > 999 || r.Differs != nil && r.Differs.Total > r.N {
+				return nil, errCounts
+			}
+		}
+		if recorded > o.N {
+			return nil, errCounts
+		}
 		t.countOf(o.Outcome).add(&o.OutcomeCount, (*Top).Merge)
+	}
+	if requests != s.Requests {
+		return nil, errCounts
+	}
+	read := int64(0)
+	for _, l := range s.Lists {
+		for _, n := range []int{l.Lines, l.Requests, l.Details, l.Comments, l.Skipped} {
+			if _, ok := sumOfCounts(int64(n), 0); !ok {
+				return nil, errCounts
+			}
+		}
+		if read, ok = sumOfCounts(int64(l.Counts.Requests), read); !ok || l.Counts.Requests+l.Details+l.Comments+l.Skipped != l.Lines && !s.Partial {
+			return nil, errCounts
+		}
+	}
+	for _, b := range s.Types {
+		if b == nil || min(b.Requests, b.Plain, b.Wire, b.Unknown) < 0 || b.Requests > s.Requests || b.Unknown > b.Requests || max(b.Plain, b.Wire) > maxCount {
+			return nil, errCounts
+		}
+	}
+	t.Merge(&Tally{Requests: s.Requests, Expected: s.Expected, Unmets: s.Unmets, Partial: s.Partial, Lists: s.Lists, Unmet: s.Unmet, Types: s.Types})
+	for to, from := range map[*Top]*Top{&t.Loops: s.Loops, &t.TooLong: s.TooLong, &t.Chains: s.Chains, &t.Missing: s.Missing, &t.Plain: s.Plain} {
+		to.Merge(from)
 	}
 	return t, nil
 }

@@ -133,7 +133,7 @@ func (r *run) checkText(c checked) error {
 	out.Printf("%s: %s for %s: %s\n\n", render.Clean(r.rulesName()), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
 	var more []string
 	for _, f := range report.Findings {
-		if named[f.Name]++; top > 0 && named[f.Name] > top {
+		if named[f.Name]++; named[f.Name] > top {
 			if named[f.Name] == top+1 {
 				more = append(more, f.Name)
 			}
@@ -270,10 +270,8 @@ func (r *run) finding(f *proof.Finding) {
 			out.Wrapped("  Entries   ", strings.Join(names, ", "))
 		}
 	}
-	if most := len(f.Files); most > 1 {
-		if r.most > 0 {
-			most = min(most, r.most)
-		}
+	if len(f.Files) > 1 {
+		most := min(len(f.Files), r.most)
 		files := strings.Join(f.Files[:most], " ")
 		if most < len(f.Files) {
 			files += " …"

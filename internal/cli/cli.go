@@ -2,7 +2,6 @@
 package cli
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"flag"
@@ -57,12 +56,12 @@ type run struct {
 	out            *render.Output
 	main           func(args []string, stdin io.Reader, stdout, stderr io.Writer) int // for commands that run others
 	common
-	name    string        // of the command
-	inputs  *inputs       // that it has read
-	result  *bytes.Buffer // what is written to the file of -out; nil without it
-	written bool          // that file, by now
-	cases   []testCase    // of a replay that is shown as tests
-	origin  string        // of relative addresses, which are shown without it
+	name       string // of the command
+	interrupts *interrupts
+	inputs     *inputs    // that it has read
+	result     *result    // nil without -out
+	cases      []testCase // of a replay that is shown as tests
+	origin     string     // of relative addresses, which are shown without it
 }
 
 // common are the flags that several commands have.
@@ -108,7 +107,7 @@ func usagef(format string, args ...any) error { return usageError{fmt.Sprintf(fo
 
 // Main runs a command line, and gives the exit status.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
-	r := &run{inputs: &inputs{}, stdin: stdin, stdout: stdout, stderr: stderr, main: Main}
+	r := &run{interrupts: &interrupts{}, inputs: &inputs{}, stdin: stdin, stdout: stdout, stderr: stderr, main: Main}
 	if len(args) == 0 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
 		args = append([]string{"help"}, args[min(len(args), 1):]...)
 	}
@@ -129,6 +128,12 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	return exitTrouble
 }
 
+// allOfThem is more than there is of anything that is shown.
+const allOfThem = 1 << 30
+
+// namesFiles are the flags whose value is the name of a file.
+var namesFiles = []string{"out", "save", "log", "rules"}
+
 func (r *run) command(c *command, args []string) int {
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	flags.SetOutput(io.Discard)
@@ -141,6 +146,17 @@ func (r *run) command(c *command, args []string) int {
 	if err == nil && !slices.Contains([]string{"auto", "always", "never"}, r.color) {
 		err = usagef("-color is auto, always or never, not %s", r.color)
 	}
+	flags.Visit(func(f *flag.Flag) {
+		if err == nil && f.Value.String() == "" && slices.Contains(namesFiles, f.Name) {
+			err = usagef("-%s lacks the name of a file", f.Name)
+		}
+	})
+	switch {
+	case err == nil && r.most < 0:
+		err = usagef("-top is a number from 0 on, not %d", r.most)
+	case r.most == 0:
+		r.most = allOfThem
+	}
 	if err == nil && c.shows != nil {
 		r.form, err = formNamed(r.as, c.shows, c.each)
 	}
@@ -152,32 +168,65 @@ func (r *run) command(c *command, args []string) int {
 		if err := mustBeNew(r.file); err != nil {
 			return r.end(c.name, err)
 		}
-		r.result = &bytes.Buffer{}
+		r.result = &result{name: r.file}
 		r.stdout = r.result
 	}
+	r.interrupts.listen(r.result.forget)
 	written := r.output(r.color)
 	status, err := do(r, rest)
-	if failed := written.failed(); failed != nil {
-		return r.end(c.name, errors.Join(err, failed))
-	}
-	if err == nil || isPartial(err) {
-		err = errors.Join(err, r.writeResult())
-	}
+	failed := written.failed()
+	err = errors.Join(r.result.end(failed == nil && (err == nil || isPartial(err))), failed, err)
 	if err != nil {
 		return r.end(c.name, err)
 	}
 	return status
 }
 
-// writeResult writes the file of -out, if there is one. What the program has written
-// before, where it watches, is replaced.
-func (r *run) writeResult() error {
-	if r.result == nil || r.written && r.result.Len() == 0 {
+// A result is the file of -out. What the program has written there before, where it
+// watches, is replaced.
+type result struct {
+	name    string
+	whole   *whole // nil while nothing has been written
+	written bool   // that file, by now
+}
+
+func (r *result) Write(b []byte) (n int, err error) {
+	if r.whole == nil {
+		if r.whole, err = beginWhole(r.name, r.written); err != nil {
+			return 0, err
+		}
+	}
+	if n, err = r.whole.Write(b); err != nil {
+		err = cannotWrite(r.name, err)
+	}
+	return n, err
+}
+
+// forget removes what has been written, when the program ends at once.
+func (r *result) forget() {
+	if r != nil && r.whole != nil {
+		r.whole.abandon()
+	}
+}
+
+// end puts the file in its place, or leaves it out.
+func (r *result) end(good bool) error {
+	if r == nil || r.whole == nil && (r.written || !good) {
 		return nil
 	}
-	err := writeWhole(r.file, r.result.Bytes(), r.written)
+	if r.whole == nil { // an empty result is one, too
+		if _, err := r.Write(nil); err != nil {
+			return err
+		}
+	}
+	w := r.whole
+	r.whole = nil
+	defer w.abandon()
+	if !good {
+		return nil
+	}
+	err := w.commit()
 	r.written = r.written || err == nil
-	r.result.Reset()
 	return err
 }
 
@@ -315,38 +364,67 @@ func mustBeNew(name string) error {
 // temporary is what the name of a file begins with that is not whole yet.
 const temporary = ".kibitz-"
 
-// writeWhole writes a file so that it is there whole or not at all. Without
-// over, a file that is there already is left alone; with it, it keeps its mode and, where
-// that is allowed, its owner, and a link goes on leading to it.
-func writeWhole(name string, content []byte, over bool) (err error) {
-	to := name
+// A whole is a file that is there whole or not at all. Without over, one that is there
+// already is left alone; with it, it keeps its mode and, where that is allowed, its owner,
+// and a link goes on leading to it.
+type whole struct {
+	*os.File
+	name, to string
+	over     bool
+}
+
+// beginWhole begins to write a file. It ends with commit, or with abandon.
+func beginWhole(name string, over bool) (*whole, error) {
+	w := &whole{name: name, to: name, over: over}
 	if real, err := filepath.EvalSymlinks(name); over && err == nil {
-		to = real
+		w.to = real
 	}
-	f, err := os.CreateTemp(filepath.Dir(to), temporary+"*")
-	if err != nil {
-		return cannotWrite(name, err)
+	var err error
+	if w.File, err = os.CreateTemp(filepath.Dir(w.to), temporary+"*"); err != nil {
+		return nil, cannotWrite(name, err)
 	}
-	defer os.Remove(f.Name())
+	return w, nil
+}
+
+// abandon removes what has been written, if it is not in its place.
+func (w *whole) abandon() {
+	w.Close()
+	os.Remove(w.Name())
+}
+
+// commit puts the file in its place.
+func (w *whole) commit() error {
 	mode := os.FileMode(0o644)
-	if info, err := os.Stat(to); err == nil && over {
+	if info, err := os.Stat(w.to); err == nil && w.over {
 		mode = info.Mode().Perm()
-		keepOwner(f, info)
+		keepOwner(w.File, info)
 	}
-	_, err = f.Write(content)
-	if err = errors.Join(err, f.Chmod(mode), f.Close()); err != nil {
-		return cannotWrite(name, err)
+	if err := errors.Join(w.Chmod(mode), w.Close()); err != nil {
+		return cannotWrite(w.name, err)
 	}
-	if !over {
-		err := os.Link(f.Name(), to)
+	if !w.over {
+		err := os.Link(w.Name(), w.to)
 		switch {
 		case err == nil:
-			return nil
+			return os.Remove(w.Name())
 		case errors.Is(err, os.ErrExist):
-			return fmt.Errorf("%s is there already: nothing is written over it", name)
+			return fmt.Errorf("%s is there already: nothing is written over it", w.name)
 		} // else a file system without hard links
 	}
-	return cannotWrite(name, os.Rename(f.Name(), to))
+	return cannotWrite(w.name, os.Rename(w.Name(), w.to))
+}
+
+// writeWhole writes a whole file.
+func writeWhole(name string, content []byte, over bool) error {
+	w, err := beginWhole(name, over)
+	if err != nil {
+		return err
+	}
+	defer w.abandon()
+	if _, err := w.Write(content); err != nil {
+		return cannotWrite(name, err)
+	}
+	return w.commit()
 }
 
 // cannotWrite says that a file cannot be written, without the name that it has for a time.

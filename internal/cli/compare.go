@@ -93,7 +93,7 @@ func (f *compareFlags) fails(c replay.Change) bool {
 func (r *run) loadSide(name string) (*engine.Engine, error) {
 	info, err := os.Stat(name)
 	if err != nil || !info.IsDir() {
-		side := &run{inputs: r.inputs, stderr: r.stderr, out: r.out, common: r.common}
+		side := &run{interrupts: r.interrupts, inputs: r.inputs, stderr: r.stderr, out: r.out, common: r.common}
 		side.rules = name
 		return side.load()
 	}
@@ -119,6 +119,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	if err != nil {
 		return 0, err
 	}
+	defer r.whenInterrupted(func() {})()
 	start := time.Now()
 	c := replay.NewCompare(before, after)
 	items := make(chan *list.Item, 1024)
@@ -149,9 +150,12 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	}
 	close(items)
 	pool.Wait()
+	if r.interrupted() {
+		failed = errors.Join(failed, errInterrupted)
+	}
 	result := c.End(time.Now())
 	told := compared{old: oldName, new: newName, noLists: len(lists) == 0, result: result}
-	if told.noLists {
+	if told.noLists && !r.interrupted() {
 		told.every = proof.Compare(before, after, 1)
 	}
 	told.took = time.Since(start)
@@ -183,6 +187,7 @@ func (r *run) comparedText(c compared) error {
 	if changed > 0 {
 		out.Printf("   %s changed", out.Doubtful(render.Number(changed)))
 	}
+	out.Printf("%s", r.partly(r.interrupted()))
 	out.Printf("\n")
 	for _, c := range result.Circles {
 		r.returning(c, newName)
@@ -360,7 +365,7 @@ func (r *run) returning(c *replay.Returning, newName string) {
 	out.Rows("    ", rows, 0)
 	out.Printf("\n")
 	out.Advice("  Mend it   ", advice)
-	side := &run{inputs: r.inputs, common: r.common}
+	side := &run{interrupts: r.interrupts, inputs: r.inputs, common: r.common}
 	side.rules = newName
 	out.Printf("  See it    %s   (the new rulebook alone)\n", side.traceLine(first.Request))
 }

@@ -64,7 +64,7 @@ var demoSteps = []struct{ why, command string }{
 // preview serves the site for as long as it takes to ask for a few addresses.
 func (r *run) preview() error {
 	ctx, stop := context.WithCancel(context.Background())
-	side := &run{inputs: &inputs{}, stdout: r.stdout, stderr: r.stderr, out: r.out}
+	side := &run{interrupts: r.interrupts, inputs: &inputs{}, stdout: r.stdout, stderr: r.stderr, out: r.out}
 	var asked error
 	return errors.Join(side.serve(ctx, &serveFlags{ready: func(url string) {
 		go func() {
@@ -83,7 +83,7 @@ func (r *run) preview() error {
 
 // standIn starts a server for standin.kibitz on free ports of this machine.
 func (r *run) standIn(ctx context.Context) (at map[string]string, ended <-chan error, err error) {
-	side := &run{inputs: &inputs{}, stderr: r.stderr}
+	side := &run{interrupts: r.interrupts, inputs: &inputs{}, stderr: r.stderr}
 	side.rules = "standin.kibitz"
 	e, err := side.load()
 	if err != nil {

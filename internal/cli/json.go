@@ -310,10 +310,11 @@ func (r *run) comparedJSON(c compared) error {
 	out := struct {
 		Every    *everySum `json:"every_request,omitempty"`
 		Requests int64     `json:"requests"`
+		Partial  bool      `json:"partial,omitempty"`
 		Same     int64     `json:"same"`
 		Groups   []group   `json:"groups"`
 		Circles  []circle  `json:"circles"`
-	}{Every: everyOf(c.every), Requests: result.Requests, Same: result.Same, Groups: []group{}, Circles: []circle{}}
+	}{Every: everyOf(c.every), Requests: result.Requests, Partial: r.interrupted(), Same: result.Same, Groups: []group{}, Circles: []circle{}}
 	sideOf := func(a replay.Answer) side {
 		s := side{Status: render.StatusValue(a.Status), Ends: a.Ends, At: place(a.By)}
 		if a.By != nil {
@@ -387,5 +388,8 @@ func (r *run) verifiedJSON(found verified) error {
 		}
 		results = append(results, one)
 	}
-	return r.writeJSON(map[string]any{"results": results})
+	return r.writeJSON(struct {
+		Partial bool     `json:"partial,omitempty"`
+		Results []result `json:"results"`
+	}{r.interrupted(), results})
 }

@@ -33,7 +33,7 @@ func init() {
 	register(command{
 		order:   4,
 		top:     10,
-		topHelp: "how many addresses of a sort are shown, a `number`",
+		topHelp: "how many addresses of a sort are shown, a `number`, 0 for all",
 		shows:   func(f *form) bool { return f.sums != nil || f.cases != nil },
 		each:    func(f *form) bool { return f.each != nil },
 		rules:   theRules,
@@ -60,6 +60,7 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may stand several times")
 			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
 			flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
+			flags.BoolVar(&f.different, "different-rulebooks", false, "with -merge: add up tallies of different rulebooks, too")
 			watch := flags.Bool("watch", false, "do it again whenever the rulebook, a tree or a list changes")
 			return func(r *run, args []string) (int, error) {
 				if err := f.checkForm(r.form); err != nil {
@@ -68,8 +69,10 @@ Exit status 1: there are loops or unmet expectations.`,
 				switch {
 				case len(args) == 0 && !f.everyFile:
 					return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
-				case f.workers < 1 || r.most < 1:
-					return 0, usagef("-workers and -top are numbers from 1 on")
+				case f.workers < 1:
+					return 0, usagef("-workers is a number from 1 on")
+				case f.different && !f.merge:
+					return 0, usagef("-different-rulebooks goes with -merge")
 				case f.merge && (f.each || f.everyFile || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
 					return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
 				}
@@ -217,20 +220,38 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 		return r.replay(e, args, f)
 	}
 	start := time.Now()
+	total, err := r.mergeTallies(e, args, f)
+	if err != nil {
+		return 0, err
+	}
+	return r.finish(e, total, f, time.Since(start))
+}
+
+// mergeTallies adds up saved tallies, which are all of one rulebook.
+func (r *run) mergeTallies(e *engine.Engine, names []string, f *replayFlags) (*replay.Tally, error) {
 	total := replay.NewTally()
-	for _, name := range args {
+	own := replay.RulesOf(e.Book)
+	var first replay.Rules
+	for i, name := range names {
 		in, err := r.open(name)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
-		part, err := replay.LoadTally(in)
+		part, of, err := replay.LoadTally(in)
 		in.Close()
 		if err != nil {
-			return 0, fmt.Errorf("%s is no saved tally: %w", name, err)
+			return nil, fmt.Errorf("%s is no saved tally: %w", listName(name), err)
+		}
+		if i == 0 {
+			if first = of; !of.Is(own) {
+				fmt.Fprintf(r.stderr, "note: %s was saved with another rulebook, or an earlier state of %s\n", render.Clean(listName(name)), render.Clean(r.rulesName()))
+			}
+		} else if !of.Is(first) && !f.different {
+			return nil, usagef("%s was saved with another rulebook than %s: sums of different rules say little; with -different-rulebooks they are added up all the same", listName(name), listName(names[0]))
 		}
 		total.Merge(part)
 	}
-	return r.finish(e, total, f, time.Since(start))
+	return total, nil
 }
 
 // largeTable reports whether the rulebook has tables of more than a few thousand
@@ -285,6 +306,7 @@ type replayFlags struct {
 	save         string
 	saved        bool // it has been written by now: where lists are watched, it is replaced
 	merge        bool
+	different    bool
 	headers      headerFlags
 	asked        request.Address // what base says
 	chosen       replay.Choice   // what only, since and until say
@@ -292,10 +314,7 @@ type replayFlags struct {
 
 func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, error) {
 	var stop atomic.Bool
-	defer onInterrupt(func() {
-		stop.Store(true)
-		r.stopReading()
-	})()
+	defer r.whenInterrupted(func() { stop.Store(true) })()
 	buffered := bufio.NewWriterSize(r.stdout, 64<<10)
 	defer buffered.Flush()
 	var err error
@@ -383,7 +402,7 @@ func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Resul
 func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took time.Duration) (int, error) {
 	if f.save != "" {
 		var b bytes.Buffer
-		if err := tally.Save(&b); err != nil {
+		if err := tally.Save(&b, replay.RulesOf(e.Book)); err != nil {
 			return 0, err
 		}
 		if err := writeWhole(f.save, b.Bytes(), f.saved); err != nil {
@@ -403,7 +422,7 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took
 	skipped := r.showSkipped(tally, f)
 	switch {
 	case tally.Partial:
-		return 0, partialError{errors.New("interrupted: the result is of what had been read by then")}
+		return 0, errInterrupted
 	case f.strict && skipped > 0:
 		return 0, partialError{fmt.Errorf("%s could not be read, and -strict is set", render.Count(skipped, "line"))}
 	}
@@ -494,6 +513,8 @@ func (c *countingReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
+var errInterrupted = partialError{errors.New("interrupted: the result is of what had been read by then")}
+
 // progress shows on a terminal how far a list has been read, for anything over
 // a second: bytes, rate, time left.
 func (r *run) progress(name string, size int64, unit string, per int64) (replay.Progress, func()) {
@@ -526,9 +547,7 @@ func (r *run) progress(name string, size int64, unit string, per int64) (replay.
 // open opens a list; - is standard input.
 func (r *run) open(name string) (io.ReadCloser, error) {
 	if name == "-" {
-		pipe := newStoppable(r.stdin)
-		r.inputs.pipe.Store(pipe)
-		return pipe, nil
+		return r.stoppable(r.stdin), nil
 	}
 	r.inputs.file(name)
 	f, err := os.Open(name)
@@ -540,29 +559,6 @@ func (r *run) open(name string) (io.ReadCloser, error) {
 		return nil, fmt.Errorf("%s is a folder: name the list in it", name)
 	}
 	return f, nil
-}
-
-// A stoppable is standard input, of which nothing may come for long: when the program is
-// interrupted it ends.
-type stoppable struct {
-	*io.PipeReader
-	from *io.PipeWriter
-}
-
-func newStoppable(in io.Reader) *stoppable {
-	to, from := io.Pipe()
-	go func() {
-		_, err := io.CopyBuffer(from, struct{ io.Reader }{in}, make([]byte, 256<<10))
-		from.CloseWithError(err)
-	}()
-	return &stoppable{to, from}
-}
-
-// stopReading ends standard input, if it is being read.
-func (r *run) stopReading() {
-	if pipe := r.inputs.pipe.Load(); pipe != nil {
-		pipe.from.Close()
-	}
 }
 
 // showSkipped tells of lines that could not be read.

@@ -60,10 +60,7 @@ func (r *run) tallyText(s summed) error {
 	if skipped > 0 {
 		head = append(head, render.Count(skipped, "line")+" not read")
 	}
-	if t.Partial {
-		head = append(head, out.Bad("partial: not all was read"))
-	}
-	out.Printf("%s\n\n", strings.Join(head, "   "))
+	out.Printf("%s%s\n\n", strings.Join(head, "   "), r.partly(t.Partial))
 	r.lists(t, r.most)
 	if t.Requests == 0 {
 		why := "No line is a request."

@@ -50,8 +50,9 @@ goes on answering. Ctrl-C ends it.`,
 				if len(args) > 0 {
 					return 0, usagef("serve takes no argument: the rulebook is named with -rules")
 				}
-				ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+				ctx, stop := context.WithCancel(context.Background())
 				defer stop()
+				defer r.whenInterrupted(stop)()
 				return exitWell, r.serve(ctx, f)
 			}
 		},

@@ -7,8 +7,6 @@ import (
 	"flag"
 	"fmt"
 	"net/url"
-	"os"
-	"os/signal"
 	"slices"
 	"strings"
 	"time"
@@ -23,7 +21,7 @@ func init() {
 	register(command{
 		order:   7,
 		top:     3,
-		topHelp: "how many examples of each difference are shown, a `number`",
+		topHelp: "how many examples of each difference are shown, a `number`, 0 for all",
 		shows:   func(f *form) bool { return f.verify != nil || f.cases != nil },
 		rules:   theRules,
 		name:    "verify",
@@ -51,11 +49,12 @@ Exit status 1: there are differences, or requests without an answer.`,
 			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
 			f.setup(flags)
 			return func(r *run, args []string) (int, error) {
-				if err := f.check(args, r.most); err != nil {
+				if err := f.check(args); err != nil {
 					return 0, err
 				}
-				ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+				ctx, stop := context.WithCancel(context.Background())
 				defer stop()
+				defer r.whenInterrupted(stop)()
 				return r.verify(ctx, args, f)
 			}
 		},
@@ -70,14 +69,14 @@ type verifyFlags struct {
 }
 
 // check reads the flags that are no plain numbers.
-func (f *verifyFlags) check(args []string, top int) error {
+func (f *verifyFlags) check(args []string) error {
 	switch {
 	case len(args) == 0:
 		return usagef("name a list of requests, like: kibitz verify requests.txt -at http://127.0.0.1:8080")
 	case len(f.at) == 0:
 		return usagef("name the server, like: -at http://127.0.0.1:8080")
-	case f.Parallel < 1 || f.Retries < 0 || f.Rate < 0 || top < 1 || f.Timeout <= 0:
-		return usagef("-parallel and -top are numbers from 1 on, -rate and -retries from 0 on, and -timeout is longer than nothing")
+	case f.Parallel < 1 || f.Retries < 0 || f.Rate < 0 || f.Timeout <= 0:
+		return usagef("-parallel is a number from 1 on, -rate and -retries from 0 on, and -timeout is longer than nothing")
 	}
 	if err := f.checkFormat(); err != nil {
 		return err
@@ -109,6 +108,10 @@ func (r *run) readList(name string, f *listFlags, base request.Address, yield fu
 		return list.Counts{}, err
 	}
 	defer in.Close()
+	if name != "-" {
+		in = r.stoppable(in)
+		defer in.Close()
+	}
 	unpacked, err := list.Unpack(in)
 	if err != nil {
 		return list.Counts{}, fmt.Errorf("%s: %w", name, err)
@@ -176,7 +179,7 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 		return 0, err
 	}
 	if ctx.Err() != nil {
-		return 0, fmt.Errorf("interrupted: the result is of the %s that had been sent by then", render.Count(len(all), "request"))
+		return 0, errInterrupted
 	}
 	if failed != nil {
 		return 0, failed
@@ -239,7 +242,7 @@ func (r *run) verifiedText(found verified) error {
 	if n := total(skipped); n > 0 {
 		said += fmt.Sprintf("   %s not sent", render.Number(n))
 	}
-	out.Printf("%s to %s in %s   %s\n", render.Count(agree+differ+total(failed), "request"), strings.Join(f.at, " and "), shortTime(took), said)
+	out.Printf("%s to %s in %s   %s%s\n", render.Count(agree+differ+total(failed), "request"), strings.Join(f.at, " and "), shortTime(took), said, r.partly(r.interrupted()))
 	for _, g := range sorted {
 		name := g.by
 		if g.at != "" {

@@ -6,13 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"os/signal"
 	"path/filepath"
 	"strings"
 	"sync"
-	"sync/atomic"
-	"syscall"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -23,7 +19,6 @@ import (
 type inputs struct {
 	mu           sync.Mutex
 	files, trees map[string]bool
-	pipe         atomic.Pointer[stoppable] // standard input, once it is read
 }
 
 // realNames gives a file's full name, and that of what it is a link to.
@@ -160,38 +155,15 @@ func (r *run) watch(do func() (int, error)) (int, error) {
 	}
 	defer w.Close()
 	stop := make(chan struct{})
-	defer onInterrupt(func() { close(stop) })()
+	defer r.whenInterrupted(func() { close(stop) })()
 	for {
 		r.cases = nil
 		status, err := do()
-		if err == nil || isPartial(err) {
-			err = errors.Join(err, r.writeResult())
-		}
-		r.end(r.name, err)
+		r.end(r.name, errors.Join(r.result.end(err == nil || isPartial(err)), err))
 		w.look()
 		fmt.Fprintf(r.stderr, "\n%s: waiting for a change (Ctrl-C ends)\n", time.Now().Format("15:04:05"))
 		if !w.wait(stop) {
 			return status, nil
 		}
-	}
-}
-
-// onInterrupt calls stop once when the program is to end (SIGINT or SIGTERM), until done is
-// called. A second signal ends it at once.
-func onInterrupt(stop func()) (done func()) {
-	signals := make(chan os.Signal, 1)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
-	ended := make(chan struct{})
-	go func() {
-		select {
-		case <-signals:
-			signal.Stop(signals)
-			stop()
-		case <-ended:
-		}
-	}()
-	return func() {
-		signal.Stop(signals)
-		close(ended)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"strconv"
 	"strings"
 	"unicode"
@@ -26,7 +27,7 @@ type Output struct {
 }
 
 // NewOutput looks at what w is. mode is auto, always or never; NO_COLOR in the
-// environment turns auto into never.
+// environment, or a TERM that is dumb, turns auto into never.
 func NewOutput(w io.Writer, mode string) *Output {
 	out := &Output{Writer: w, Width: 120}
 	terminal := false
@@ -36,8 +37,14 @@ func NewOutput(w io.Writer, mode string) *Output {
 			out.Width = min(max(width, 80), 140)
 		}
 	}
-	out.Color = mode == "always" || mode == "auto" && terminal && os.Getenv("NO_COLOR") == ""
+	out.Color = mode == "always" || mode == "auto" && terminal && os.Getenv("NO_COLOR") == "" && !plainTerminal()
 	return out
+}
+
+// plainTerminal reports whether nothing says that the terminal shows colours.
+func plainTerminal() bool {
+	name := os.Getenv("TERM")
+	return (name == "" || name == "dumb") && runtime.GOOS != "windows"
 }
 
 // Printf writes formatted text.
