@@ -46,6 +46,8 @@ func readTable(name string) ([]byte, error) {
 		return []byte("/d1,http://s.example/fares/\n/d2,http://s.example/\n/d3,/fares/\n"), nil
 	case "crew.accounts":
 		return []byte("a:$2a$04$4y.2qM7uE8l8CKtcMzd25urC99HnSazwsZ5.Reqgzpq0qwsG8RsSu\n"), nil
+	case "slow.accounts":
+		return []byte("a:$2a$16$4y.2qM7uE8l8CKtcMzd25urC99HnSazwsZ5.Reqgzpq0qwsG8RsSu\n"), nil
 	case "hosts.csv":
 		return []byte("/row,https://f.example/over\n/row2,https://c.example/fares/\n"), nil
 	}

@@ -5,6 +5,8 @@ package rulebook
 import (
 	"fmt"
 	"strings"
+
+	"golang.org/x/crypto/bcrypt"
 )
 
 const KindAccess Kind = "access"
@@ -88,6 +90,16 @@ func readAccess(b *builder, r *Rule, _ []string) Action {
 	return a
 }
 
+// maxCost is the highest cost of a hash that is taken.
+const maxCost = 18
+
+// HashCost gives the cost of a bcrypt hash: each step doubles the time that one password
+// takes to try.
+func HashCost(hash string) int {
+	cost, _ := bcrypt.Cost([]byte(hash))
+	return cost
+}
+
 // accounts reads a file of name:hash lines. Errors name the line, never the hash.
 func (b *builder) accounts(w Word) map[string]string {
 	text, err := b.load(b.path(w))
@@ -102,13 +114,15 @@ func (b *builder) accounts(w Word) map[string]string {
 			continue
 		}
 		name, hash, ok := strings.Cut(l, ":")
-		bcrypt := strings.HasPrefix(hash, "$2a$") || strings.HasPrefix(hash, "$2b$") || strings.HasPrefix(hash, "$2y$")
+		known := strings.HasPrefix(hash, "$2a$") || strings.HasPrefix(hash, "$2b$") || strings.HasPrefix(hash, "$2y$")
 		_, twice := out[name]
 		switch {
 		case !ok || name == "":
 			b.errs.at(w, "%s: line %d is not of the form name:hash", b.path(w), i+1)
-		case !bcrypt || len(hash) != 60:
+		case !known || len(hash) != 60:
 			b.errs.at(w, "%s: line %d has no bcrypt hash ($2b$…, 60 characters)", b.path(w), i+1)
+		case HashCost(hash) > maxCost:
+			b.errs.at(w, "%s: line %d has a hash of the cost %d: trying one password would take minutes; make it anew with a cost from 10 to 14", b.path(w), i+1, HashCost(hash))
 		case twice:
 			b.errs.at(w, "%s: line %d names an account a second time", b.path(w), i+1)
 		}

@@ -16,7 +16,7 @@ func read(rules string) (*Book, error) {
 		case "ok.accounts":
 			return []byte("# crew\nada:$2b$10$" + strings.Repeat("a", 53) + "\n\nbram:$2y$10$" + strings.Repeat("b", 53) + "\r\n"), nil
 		case "bad.accounts":
-			return []byte("ada\nbram:plain\n:x\n"), nil
+			return []byte("ada\nbram:plain\ncarl:$2b$19$" + strings.Repeat("c", 53) + "\n:x\n"), nil
 		}
 		return nil, os.ErrNotExist
 	})
@@ -137,6 +137,7 @@ func TestMistakes(t *testing.T) {
 		{"access a ask Crew accounts none\n", "cannot be read"},
 		{"access a ask Crew accounts bad.accounts\n", "line 1 is not of the form name:hash"},
 		{"access a ask Crew accounts bad.accounts\n", "line 2 has no bcrypt hash"},
+		{"access a ask Crew accounts bad.accounts\n", "line 3 has a hash of the cost 19: trying one password would take minutes"},
 		{"access a admit accounts ok.accounts\n", "goes with `ask`"},
 		{"header h for 404\n", "changes nothing"},
 		{"header h set bad:name x\n", "no name of a header field"},
