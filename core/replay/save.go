@@ -15,7 +15,10 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"kibitz/core/rulebook"
 )
@@ -198,6 +201,15 @@ func LoadTally(r io.Reader) (*Tally, Rules, error) {
 	return t, s.Rules, err
 }
 
+// can reports whether something can end so.
+func (o *Outcome) can() bool {
+	word := o.Cause.Word()
+	status, err := strconv.Atoi(o.Status)
+	return (word != "" && o.Status == string(word) || word == "" && err == nil && status >= 100 && status <= 999) &&
+		!strings.ContainsFunc(string(o.Cause), func(r rune) bool { return r != '-' && (r < 'a' || r > 'z') }) &&
+		!strings.ContainsFunc(o.By, func(r rune) bool { return !unicode.IsGraphic(r) || r == utf8.RuneError })
+}
+
 // tally gives the tally, if it can be one.
 func (s *saved) tally() (*Tally, error) {
 	for _, n := range []int64{s.Requests, s.Expected, s.Unmets} {
@@ -218,6 +230,9 @@ func (s *saved) tally() (*Tally, error) {
 	for _, o := range s.Outcomes {
 		if requests, ok = sumOfCounts(o.N, requests); !ok || t.Outcomes[o.Outcome] != nil {
 			return nil, errCounts
+		}
+		if !o.can() {
+			return nil, fmt.Errorf("nothing ends with the status %.20q by %.40q, for the cause %.20q", o.Status, o.By, o.Cause)
 		}
 		recorded := int64(0)
 		for _, r := range o.Recorded {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -27,11 +28,17 @@ type Place struct {
 	Col    int
 }
 
+// String is FILE:LINE, for people: a name with characters in it that are not for reading
+// has escapes in their place.
 func (p Place) String() string {
 	if p.Source == nil {
 		return "-"
 	}
-	return p.Source.Name + ":" + strconv.Itoa(p.Line)
+	name := p.Source.Name
+	if strings.ContainsFunc(name, func(r rune) bool { return !unicode.IsGraphic(r) || r == utf8.RuneError }) {
+		name = strings.Trim(strconv.QuoteToGraphic(name), `"`)
+	}
+	return name + ":" + strconv.Itoa(p.Line)
 }
 
 // A Word is one word of a rulebook.

@@ -120,7 +120,7 @@ func (r *run) lists(t *replay.Tally, most int) {
 			parts = append(parts, render.Count(c.Details, "detail"))
 		}
 		parts = append(parts, render.Count(c.Comments, "comment"), render.Number(c.Skipped)+" not read")
-		rows = append(rows, []string{name, render.Count(c.Lines, cmp.Or(c.Of, "line")), "= " + strings.Join(parts, " + ")})
+		rows = append(rows, []string{name, render.Count(c.Lines, cmp.Or(render.Clean(c.Of), "line")), "= " + strings.Join(parts, " + ")})
 	}
 	var all list.Counts
 	for i, l := range t.Lists {
@@ -244,16 +244,23 @@ func (r *run) top(title, what string, t *replay.Top, most int, bad bool) {
 // near is an address as it is shown: without the origin that relative addresses
 // are asked of.
 func (r *run) near(address string) string {
-	method, url, ok := strings.Cut(address, " ")
-	if !ok {
-		method, url = "", address
-	} else {
+	method, url := ofTop(address)
+	if method != "" {
 		method += " "
 	}
 	if path, ok := strings.CutPrefix(url, r.origin); ok && strings.HasPrefix(path, "/") {
 		url = path
 	}
 	return method + url
+}
+
+// ofTop parts an address of a tally from the method that stands before it, where it is
+// not GET. An address can have a blank in it.
+func ofTop(address string) (method, url string) {
+	if method, url, ok := strings.Cut(address, " "); ok && request.IsMethod(method) {
+		return method, url
+	}
+	return "", address
 }
 
 func (r *run) more(t *replay.Top, most int) {
@@ -264,12 +271,11 @@ func (r *run) more(t *replay.Top, most int) {
 		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("and %s for less common addresses, which are not listed", render.Count(t.Others, "request"))))
 	}
 	if most := t.Most(1); len(most) == 1 {
-		method, url, ok := strings.Cut(most[0].Address, " ")
-		words := "-method " + method + " "
-		if !ok {
-			url, words = method, ""
+		method, url := ofTop(most[0].Address)
+		if method != "" {
+			method = "-method " + method + " "
 		}
-		r.out.Printf("\n  See one    kibitz trace %s%s%s\n", r.rulesWords(), words, render.Shell(strings.TrimPrefix(r.near(" "+url), " ")))
+		r.out.Printf("\n  See one    kibitz trace %s%s%s\n", r.rulesWords(), method, render.Shell(r.near(url)))
 	}
 }
 

@@ -47,21 +47,52 @@ func plainTerminal() bool {
 	return (name == "" || name == "dumb") && runtime.GOOS != "windows"
 }
 
-// Printf writes formatted text.
-func (o *Output) Printf(format string, args ...any) { fmt.Fprintf(o, format, args...) }
+// Printf writes formatted text. Whatever is in it, and from wherever: a terminal acts on
+// nothing but line ends and the colours that are ours.
+func (o *Output) Printf(format string, args ...any) {
+	io.WriteString(o, clean(fmt.Sprintf(format, args...), func(rest string) int {
+		if rest[0] == '\n' {
+			return 1
+		}
+		return o.colour(rest)
+	}))
+}
+
+// colour gives the length of the code of a colour at the beginning of a text, if colours
+// are shown.
+func (o *Output) colour(text string) int {
+	if !o.Color || text[0] != '\x1b' {
+		return 0
+	}
+	for _, code := range []string{reset, red, yellow, green, faint} {
+		if strings.HasPrefix(text, code) {
+			return len(code)
+		}
+	}
+	return 0
+}
+
+// The colours (ECMA-48, SGR).
+const (
+	reset  = "\x1b[0m"
+	red    = "\x1b[31m"
+	green  = "\x1b[32m"
+	yellow = "\x1b[33m"
+	faint  = "\x1b[2m"
+)
 
 func (o *Output) paint(code, s string) string {
 	if !o.Color || s == "" {
 		return s
 	}
-	return "\x1b[" + code + "m" + s + "\x1b[0m"
+	return code + s + reset
 }
 
 // Bad, Doubtful, Well and Quiet colour a text by how serious it is.
-func (o *Output) Bad(s string) string      { return o.paint("31", s) }
-func (o *Output) Doubtful(s string) string { return o.paint("33", s) }
-func (o *Output) Well(s string) string     { return o.paint("32", s) }
-func (o *Output) Quiet(s string) string    { return o.paint("2", s) }
+func (o *Output) Bad(s string) string      { return o.paint(red, s) }
+func (o *Output) Doubtful(s string) string { return o.paint(yellow, s) }
+func (o *Output) Well(s string) string     { return o.paint(green, s) }
+func (o *Output) Quiet(s string) string    { return o.paint(faint, s) }
 
 // Severity colours a text by the name of a severity.
 func (o *Output) Severity(severity, s string) string {
@@ -104,7 +135,7 @@ func (o *Output) Rows(indent string, rows [][]string, right ...int) {
 	for _, row := range rows {
 		var r table.Row
 		for _, cell := range row {
-			r = append(r, cell)
+			r = append(r, clean(cell, o.colour))
 		}
 		t.AppendRow(r)
 	}
@@ -208,7 +239,10 @@ func Share[N int | int64 | uint64](part, whole N) string {
 
 // Clean makes text from outside harmless: control and formatting characters
 // are written as escapes, so that no terminal acts on them.
-func Clean(s string) string {
+func Clean(s string) string { return clean(s, func(string) int { return 0 }) }
+
+// clean is Clean, but for what pass gives the length of, at the beginning of the rest.
+func clean(s string, pass func(rest string) int) string {
 	ok := func(r rune) bool { return r >= ' ' && r < 0x7f || r >= 0xa0 && unicode.IsGraphic(r) }
 	if utf8.ValidString(s) && strings.IndexFunc(s, func(r rune) bool { return !ok(r) }) < 0 {
 		return s
@@ -221,10 +255,16 @@ func Clean(s string) string {
 			fmt.Fprintf(&b, `\x%02X`, s[i])
 		case ok(r):
 			b.WriteRune(r)
-		case r < 0x100:
-			fmt.Fprintf(&b, `\x%02X`, r)
 		default:
-			fmt.Fprintf(&b, `\u{%X}`, r)
+			switch n := pass(s[i:]); {
+			case n > 0:
+				b.WriteString(s[i : i+n])
+				size = n
+			case r < 0x100:
+				fmt.Fprintf(&b, `\x%02X`, r)
+			default:
+				fmt.Fprintf(&b, `\u{%X}`, r)
+			}
 		}
 		i += size
 	}
