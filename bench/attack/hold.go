@@ -33,6 +33,7 @@ type attack struct {
 	ends  bool            // there are line ends in its texts
 	says  string          // a text that must be in what it prints
 	large bool            // it takes long, or writes much
+	most  int64           // the memory that it may take, in bytes; 0: maxMemory
 }
 
 // The bounds of every attack.
@@ -134,7 +135,7 @@ func (a *attack) problems(r *result) (problems []string) {
 	case !slices.Contains(exits, r.exit):
 		say("it ends with %d: %s", r.exit, firstLine(r.errs))
 	}
-	if r.peak > maxMemory {
+	if r.peak > max(a.most, maxMemory) {
 		say("it takes %d MiB", r.peak>>20)
 	}
 	for what, text := range map[string][]byte{"standard output": r.out, "standard error": r.errs} {

@@ -149,7 +149,8 @@ func sizes() (all []attack) {
 	for i := range 20_000 {
 		fmt.Fprintf(&sites, "site s%d address https://s%d.example files public\nredirect a%d on /a to /b as permanent\n", i, i, i)
 	}
-	book("an hundred thousand entries", map[string]string{"site.kibitz": siteText + entries.String(), "public/": ""}, nil, "trace", "/old-1/page-1.html")
+	book("a hundred thousand entries", map[string]string{"site.kibitz": siteText + entries.String(), "public/": ""}, nil, "trace", "/old-1/page-1.html")
+	all[len(all)-1].most = 512 << 20
 	book("twenty thousand sites", map[string]string{"site.kibitz": sites.String(), "public/": ""}, nil, "trace", "/a")
 	book("a million moves", map[string]string{"site.kibitz": siteText + "moves m table x.csv as permanent\n", "public/": ""}, func(dir string) error {
 		f, err := os.Create(filepath.Join(dir, "x.csv"))

@@ -260,7 +260,7 @@ func (c *OutcomeCount) recorded(status int, differs bool) *RecordedCount {
 
 // maxRecorded is of how many recorded statuses of an outcome the addresses are listed: in
 // the logs of servers there are a dozen.
-const maxRecorded = 40
+const maxRecorded = 20
 
 // add adds another count of the same outcome, which is not to be used any more; merge
 // merges the addresses of each status.
