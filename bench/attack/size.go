@@ -126,7 +126,7 @@ func sizes() (all []attack) {
 	book("a rulebook of a terabyte", map[string]string{"public/": ""}, big("site.kibitz", 1<<40), "check")
 	book("a file of a terabyte", map[string]string{"site.kibitz": siteText + "compress all\n", "public/": ""}, big("public/x.html", 1<<40), "trace", "-header", "Accept-Encoding: br", "/x.html")
 	book("the hash of a gibibyte", map[string]string{"public/": ""}, big("public/x", 1<<30), "inventory", "-hash", "public")
-	book("an error page of a gibibyte that is filled", map[string]string{"site.kibitz": siteText + "error e for 404 show /x.html fill\n", "public/": ""}, big("public/x.html", 1<<30), "trace", "/none")
+	book("an error page of a gibibyte that is filled", map[string]string{"site.kibitz": siteText + "error e for 404 show /x.html fill on\n", "public/": ""}, big("public/x.html", 1<<30), "trace", "/none")
 	book("a path of many folders", map[string]string{"site.kibitz": "site s address https://s.example inventory i.csv\n", "i.csv": "path,size\n" + strings.Repeat("/a", 50_000) + ",1\n"}, nil, "check")
 	book("links that multiply", map[string]string{"site.kibitz": siteText}, func(dir string) error {
 		for level := range 40 {

@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -265,3 +266,66 @@ func TestPartsOfALargeFile(t *testing.T) {
 		}
 	}
 }
+
+// Whatever comes over a connection: it is answered with HTTP or closed, and what is
+// answered is what is predicted for some request.
+func FuzzServe(f *testing.F) {
+	book, err := rulebook.Read("t.kibitz", []byte("site s address http://s.example files .\naccess crew on /crew/* refuse\nredirect a on /a/* to /b/{1} as temporary\nreply q when query.q present with 200 text \"{query.q}\"\nheader h set X-Path \"{path}\"\nerror e for 404 show /404.html fill on\n"), nil)
+	if err != nil {
+		f.Fatal(err)
+	}
+	s := NewServer(engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": "home", "/404.html": "no {path}", "/crew/list": "secret", "/a b/ü.txt": "x"})}))
+	s.local = []origin{{"http", "127.0.0.1", 80}}
+	s.Log = func(d Served) {
+		line := LogLine(d, book.BaseAddress())
+		if i := strings.IndexFunc(string(line), func(r rune) bool { return r < ' ' || r > '~' }); i != len(line)-1 {
+			panic(fmt.Sprintf("a line of the log is %q", line))
+		}
+	}
+	l := &pipes{make(chan net.Conn)}
+	server := &http.Server{Handler: s, ErrorLog: log.New(io.Discard, "", 0), DisableGeneralOptionsHandler: true}
+	go server.Serve(l)
+	f.Cleanup(func() { server.Close() })
+	for _, text := range []string{
+		"GET / HTTP/1.1\r\nHost: s.example\r\n\r\n", "GET /a/%2e%2e/crew/list?q=%0d HTTP/1.0\r\nRange: bytes=1-\r\nIf-None-Match: *\r\n\r\n",
+		"OPTIONS * HTTP/1.1\r\nHost: [::1]:99999\r\n\r\n", "GET http://s.example/crew/../x HTTP/1.1\r\nHost: x\r\nAccept-Encoding: br;q=0.5, *\r\nAuthorization: Basic eDp5\r\n\r\n",
+		"POST /none HTTP/1.1\r\nHost: s.example\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n0\r\n\r\n", "HEAD //crew//list HTTP/1.1\r\nHost: S.EXAMPLE.:80\r\nCookie: a\r\n\r\n",
+	} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		here, there := net.Pipe()
+		l.all <- there
+		defer here.Close()
+		here.SetDeadline(time.Now().Add(2 * time.Second))
+		go func() {
+			io.WriteString(here, text+"\r\n\r\n")
+		}()
+		answer, err := http.ReadResponse(bufio.NewReader(here), nil)
+		if err != nil {
+			return // it was closed
+		}
+		body, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+		if strings.Contains(string(body), "secret") {
+			t.Errorf("%q gets what is refused", text)
+		}
+		for name, values := range answer.Header {
+			if strings.ContainsAny(name+strings.Join(values, ""), "\r\n\x00") {
+				t.Errorf("%q splits the header: %q", text, answer.Header)
+			}
+		}
+	})
+}
+
+// pipes is a listener whose connections are made in memory.
+type pipes struct{ all chan net.Conn }
+
+func (p *pipes) Accept() (net.Conn, error) {
+	c, ok := <-p.all
+	if !ok {
+		return nil, net.ErrClosed
+	}
+	return c, nil
+}
+func (p *pipes) Close() error   { return nil }
+func (p *pipes) Addr() net.Addr { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 80} }
