@@ -282,7 +282,7 @@ func FuzzServe(f *testing.F) {
 			panic(fmt.Sprintf("a line of the log is %q", line))
 		}
 	}
-	l := &pipes{make(chan net.Conn)}
+	l := &pipes{make(chan net.Conn), make(chan struct{})}
 	server := &http.Server{Handler: s, ErrorLog: log.New(io.Discard, "", 0), DisableGeneralOptionsHandler: true}
 	go server.Serve(l)
 	f.Cleanup(func() { server.Close() })
@@ -318,14 +318,23 @@ func FuzzServe(f *testing.F) {
 }
 
 // pipes is a listener whose connections are made in memory.
-type pipes struct{ all chan net.Conn }
+type pipes struct {
+	all    chan net.Conn
+	closed chan struct{}
+}
 
 func (p *pipes) Accept() (net.Conn, error) {
-	c, ok := <-p.all
-	if !ok {
+	select {
+	case c := <-p.all:
+		return c, nil
+	case <-p.closed:
 		return nil, net.ErrClosed
 	}
-	return c, nil
 }
-func (p *pipes) Close() error   { return nil }
+
+func (p *pipes) Close() error {
+	close(p.closed)
+	return nil
+}
+
 func (p *pipes) Addr() net.Addr { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 80} }

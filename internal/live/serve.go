@@ -25,6 +25,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -56,6 +57,7 @@ type Server struct {
 	engine  atomic.Pointer[engine.Engine]
 	local   []origin // where it listens
 	guesses guesses
+	hosts   hosts
 }
 
 // An origin is where the server listens for a scheme.
@@ -84,7 +86,7 @@ const maxBody = 64 << 20
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	start := time.Now()
 	e := s.engine.Load()
-	if s.Host == "" && !validHost(r) {
+	if s.Host == "" && !s.named(r) {
 		http.Error(w, "400: the Host field names no host", http.StatusBadRequest)
 		return
 	}
@@ -111,6 +113,15 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if s.Log != nil {
 		s.Log(done)
 	}
+}
+
+// named reports whether a request names a host, as it must (RFC 9112, 3.2).
+func (s *Server) named(r *http.Request) bool {
+	if r.Host == "" {
+		return !r.ProtoAtLeast(1, 1)
+	}
+	_, ok := s.hosts.of(r.Host)
+	return ok
 }
 
 // Causes of answers that only a server gives.
@@ -174,8 +185,9 @@ func (s *Server) request(e *engine.Engine, r *http.Request) (req *request.Reques
 		host = s.Host
 	}
 	base := request.Address{Scheme: scheme, Host: host, Port: request.DefaultPort(scheme)}
-	if a, err := request.Parse(scheme+"://"+host, request.Address{}); err == nil {
+	if a, ok := s.hosts.of(host); ok {
 		base = a
+		base.SetScheme(scheme)
 		if e.Serves(a.Host) || !isLocal(a.Host, r) {
 			named = true
 		}
@@ -214,16 +226,37 @@ func (s *Server) request(e *engine.Engine, r *http.Request) (req *request.Reques
 	return req, named
 }
 
-// validHost reports whether a request names a host as it must (RFC 9112, 3.2).
-func validHost(r *http.Request) bool {
-	if r.Host == "" {
-		return !r.ProtoAtLeast(1, 1)
+// A hosts remembers what Host fields name: nearly all requests name one of a few.
+type hosts struct {
+	mu    sync.Mutex
+	known map[string]request.Address
+}
+
+const mostHosts = 1000
+
+// of gives the address that a Host field names, over http; false where it names none (RFC
+// 9112, 3.2).
+func (h *hosts) of(field string) (request.Address, bool) {
+	h.mu.Lock()
+	a, ok := h.known[field]
+	h.mu.Unlock()
+	if ok {
+		return a, true
 	}
-	if strings.HasSuffix(r.Host, ":") {
-		return false
+	authority, err := request.Authority("http", field)
+	if err != nil || strings.HasSuffix(field, ":") {
+		return a, false
 	}
-	_, err := request.Authority("http", r.Host)
-	return err == nil
+	if a, err = request.Parse("http://"+authority, request.Address{}); err != nil {
+		return a, false
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.known == nil || len(h.known) >= mostHosts {
+		h.known = map[string]request.Address{}
+	}
+	h.known[field] = a
+	return a, true
 }
 
 // listensAt gives the port at which a request came in.
@@ -313,7 +346,7 @@ func (s *Server) here(r *http.Request, req *request.Request, location string) st
 		}
 	}
 	host := at.host
-	if a, err := request.Parse(at.scheme+"://"+r.Host, request.Address{}); err == nil {
+	if a, ok := s.hosts.of(r.Host); ok {
 		host = a.Host
 	}
 	here := request.Address{Scheme: at.scheme, Host: host, Port: at.port, Path: to.Path, Query: to.Query, HasQuery: to.HasQuery, Fragment: to.Fragment}

@@ -182,7 +182,7 @@ func bodyOf(r *engine.Response) ([]byte, error) {
 }
 
 // demoEngine writes the example site into a folder and reads it.
-func demoEngine(t *testing.T) (*engine.Engine, map[string][]byte) {
+func demoEngine(t testing.TB) (*engine.Engine, map[string][]byte) {
 	t.Helper()
 	dir := t.TempDir()
 	files := demo.Files()
