@@ -147,7 +147,7 @@ func (r *run) command(c *command, args []string) int {
 		err = usagef("-color is auto, always or never, not %s", r.color)
 	}
 	flags.Visit(func(f *flag.Flag) {
-		if err == nil && f.Value.String() == "" && slices.Contains(namesFiles, f.Name) {
+		if text, ok := f.Value.(flag.Getter); err == nil && ok && text.Get() == "" && slices.Contains(namesFiles, f.Name) {
 			err = usagef("-%s lacks the name of a file", f.Name)
 		}
 	})

@@ -12,7 +12,7 @@ import (
 
 func init() {
 	register(command{
-		order:   9,
+		order:   10,
 		name:    "format",
 		args:    "[FILE…]",
 		summary: "lays rulebooks out in columns",

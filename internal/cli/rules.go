@@ -12,7 +12,7 @@ import (
 
 func init() {
 	register(command{
-		order:   8,
+		order:   9,
 		rules:   theRules,
 		name:    "rules",
 		args:    "[RULEBOOK]",

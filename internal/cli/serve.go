@@ -19,7 +19,7 @@ import (
 
 func init() {
 	register(command{
-		order:   6,
+		order:   7,
 		rules:   theRules,
 		name:    "serve",
 		args:    "",
