@@ -34,6 +34,7 @@ type command struct {
 	rules   string           // what -rules names; "" where there is no such flag
 	shows   func(*form) bool // the forms that -as can name; nil where there is no such flag
 	each    func(*form) bool // and with -each
+	goesOn  string           // what -continue does; "" where there is no such flag
 	top     int              // what -top is if nothing is said; 0 with no help where there is no such flag
 	topHelp string
 	setup   func(*flag.FlagSet) func(*run, []string) (int, error) // its own flags, and what it does
@@ -67,10 +68,12 @@ type run struct {
 // common are the flags that several commands have.
 type common struct {
 	rules string
+	alone filesAlone // in place of a rulebook
 	as    string
 	form  *form // that as names
 	most  int   // how many of a sort are shown
 	file  string
+	goOn  bool // with what the file has already
 	color string
 }
 
@@ -78,6 +81,11 @@ type common struct {
 func (c *common) flags(of *command, flags *flag.FlagSet) {
 	if of.rules != "" {
 		flags.StringVar(&c.rules, "rules", "", of.rules)
+	}
+	if of.rules == theRules {
+		flags.StringVar(&c.alone.files, "files", "", "in place of a rulebook: the site as the files of this `folder` alone make it")
+		flags.StringVar(&c.alone.inventory, "inventory", "", "the same, of a listing of a folder, a `file` that kibitz inventory has written")
+		flags.StringVar(&c.alone.address, "address", "", "beside -files or -inventory: the site's main `URL` (default https://localhost)")
 	}
 	if of.shows != nil {
 		help := "the `form` of the result: " + formsOf(of.shows)
@@ -88,6 +96,9 @@ func (c *common) flags(of *command, flags *flag.FlagSet) {
 	}
 	if of.topHelp != "" {
 		flags.IntVar(&c.most, "top", of.top, of.topHelp)
+	}
+	if of.goesOn != "" {
+		flags.BoolVar(&c.goOn, "continue", false, of.goesOn)
 	}
 	flags.StringVar(&c.color, "color", "auto", "`when` to use colour: auto, always, never")
 	flags.StringVar(&c.file, "out", "", "write the result to this `file`, whole or not at all; it must not be there yet")
@@ -132,7 +143,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 const allOfThem = 1 << 30
 
 // namesFiles are the flags whose value is the name of a file.
-var namesFiles = []string{"out", "save", "log", "rules"}
+var namesFiles = []string{"out", "save", "log", "rules", "files", "inventory"}
 
 func (r *run) command(c *command, args []string) int {
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
@@ -151,6 +162,9 @@ func (r *run) command(c *command, args []string) int {
 			err = usagef("-%s lacks the name of a file", f.Name)
 		}
 	})
+	if err == nil {
+		err = r.alone.check(r.rules)
+	}
 	switch {
 	case err == nil && r.most < 0:
 		err = usagef("-top is a number from 0 on, not %d", r.most)
@@ -165,10 +179,10 @@ func (r *run) command(c *command, args []string) int {
 	}
 	r.name = c.name
 	if r.file != "" {
-		if err := mustBeNew(r.file); err != nil {
+		if err := mustBeNew(r.file); err != nil && !r.goOn {
 			return r.end(c.name, err)
 		}
-		r.result = &result{name: r.file}
+		r.result = &result{name: r.file, written: r.goOn}
 		r.stdout = r.result
 	}
 	r.interrupts.listen(r.result.forget)
@@ -282,9 +296,9 @@ func (r *run) end(name string, err error) int {
 	for i, line := range strings.Split(err.Error(), "\n") {
 		lead := "kibitz " + name + ":"
 		if i > 0 {
-			lead = strings.Repeat(" ", len(lead))
+			lead = " "
 		}
-		fmt.Fprintf(r.stderr, "%s %s\n", lead, render.Clean(line))
+		fmt.Fprintln(r.stderr, strings.TrimRight(lead+" "+render.Clean(line), " "))
 	}
 	if _, ok := errors.AsType[usageError](err); ok && name != "help" {
 		fmt.Fprintf(r.stderr, "see: kibitz help %s\n", name)

@@ -269,7 +269,7 @@ func (r *run) everyRequest(l *proof.Likeness, newName string) {
 		} else {
 			out.Wrapped("      ", is+", with another "+render.Clean(strings.Join(d.Headers(), ", ")))
 		}
-		out.Printf("      See it    %s\n", traceLineOf(newName, d.Request))
+		out.Printf("      See it    %s\n", traceLineOf(namesRules(newName), d.Request))
 	}
 	for _, why := range l.Open {
 		out.Wrapped("  Open: ", render.Clean(why))

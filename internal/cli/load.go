@@ -46,6 +46,9 @@ const defaultRules = "site.kibitz"
 
 // loadBook reads the rulebook that -rules names.
 func (r *run) loadBook() (*rulebook.Book, error) {
+	if r.alone.is() {
+		return r.alone.book()
+	}
 	name := r.rules
 	if name == "" {
 		name = defaultRules
@@ -56,11 +59,74 @@ func (r *run) loadBook() (*rulebook.Book, error) {
 	}
 	switch {
 	case errors.Is(err, os.ErrNotExist) && r.rules == "":
-		return nil, errors.New("there is no rulebook site.kibitz in this folder: name one with -rules FILE, or see an example with: kibitz demo")
+		return nil, errors.New(noRulebook)
 	case err != nil:
 		return nil, rulebookError(name, err)
 	}
 	return book, nil
+}
+
+// noRulebook says what to do where there is none.
+const noRulebook = `there is no rulebook site.kibitz in this folder. Three lines make one:
+
+    site NAME
+        address https://www.s.example
+        files   DIR
+
+kibitz start DIR writes one for a folder of files, with what it finds there. Without
+a rulebook, -files DIR shows the site as its files alone make it, -rules FILE names
+another one, and kibitz demo has an example.`
+
+// filesAlone is a site that has no rulebook: what its files make of it.
+type filesAlone struct{ files, inventory, address string }
+
+func (f *filesAlone) is() bool { return f.files+f.inventory != "" }
+
+// check refuses flags that do not go together.
+func (f *filesAlone) check(rules string) error {
+	switch {
+	case f.is() && rules != "":
+		return usagef("-files and -inventory stand in the place of a rulebook, and do not go with -rules")
+	case f.files != "" && f.inventory != "":
+		return usagef("-files and -inventory do not go together")
+	case f.address != "" && !f.is():
+		return usagef("-address goes with -files or -inventory: a rulebook says its own")
+	}
+	if f.address == "" {
+		return nil
+	}
+	_, err := siteAddress(f.address)
+	return err
+}
+
+// book is a rulebook without an entry.
+func (f *filesAlone) book() (*rulebook.Book, error) {
+	address := request.Address{Scheme: "https", Host: "localhost", Port: 443, Path: "/"}
+	if f.address != "" {
+		var err error
+		if address, err = siteAddress(f.address); err != nil {
+			return nil, err
+		}
+	}
+	book, err := rulebook.Read("files", []byte("site here address "+address.Origin()+" files x"), nil)
+	if err != nil {
+		return nil, err
+	}
+	book.Sites[0].Files, book.Sites[0].Inventory = f.files, f.inventory
+	return book, nil
+}
+
+// args are the flags that name it.
+func (f *filesAlone) args() (args []string) {
+	for name, value := range map[string]string{"-files": f.files, "-inventory": f.inventory} {
+		if value != "" {
+			args = append(args, name, value)
+		}
+	}
+	if f.address != "" {
+		args = append(args, "-address", f.address)
+	}
+	return args
 }
 
 // loadTree reads the tree of a site; nil where the rulebook names none.
@@ -181,14 +247,27 @@ func place(rule *rulebook.Rule) string {
 }
 
 // traceLine is the command that shows a request, ready to paste.
-func (r *run) traceLine(req *request.Request) string { return traceLineOf(r.rules, req) }
+func (r *run) traceLine(req *request.Request) string { return traceLineOf(r.rulesArgs(), req) }
 
-// traceLineOf is traceLine for another rulebook.
-func traceLineOf(rules string, req *request.Request) string {
-	words := []string{"kibitz", "trace"}
-	if rules != "" && filepath.Clean(rules) != defaultRules {
-		words = append(words, "-rules", rules)
+// rulesArgs are the flags that name the rulebook, where they are needed.
+func (r *run) rulesArgs() []string {
+	if r.alone.is() {
+		return r.alone.args()
 	}
+	return namesRules(r.rules)
+}
+
+// namesRules is the flag that names a rulebook, where it is needed.
+func namesRules(rules string) []string {
+	if rules == "" || filepath.Clean(rules) == defaultRules {
+		return nil
+	}
+	return []string{"-rules", rules}
+}
+
+// traceLineOf is traceLine for a rulebook that some flags name.
+func traceLineOf(rules []string, req *request.Request) string {
+	words := append([]string{"kibitz", "trace"}, rules...)
 	words = append(words, requestWords(req)...)
 	for i, w := range words {
 		words[i] = render.Shell(w)

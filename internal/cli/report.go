@@ -281,10 +281,11 @@ func (r *run) more(t *replay.Top, most int) {
 
 // rulesWords are the -rules flag of a command to paste, where it is needed.
 func (r *run) rulesWords() string {
-	if r.rules == "" || r.rules == defaultRules {
-		return ""
+	words := ""
+	for _, w := range r.rulesArgs() {
+		words += render.Shell(w) + " "
 	}
-	return "-rules " + render.Shell(r.rules) + " "
+	return words
 }
 
 func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -266,6 +267,9 @@ func (l *accessLog) close() {
 }
 
 func (r *run) rulesName() string {
+	if r.alone.is() {
+		return cmp.Or(r.alone.files, r.alone.inventory)
+	}
 	if r.rules == "" {
 		return defaultRules
 	}

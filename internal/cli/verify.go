@@ -38,16 +38,10 @@ requests whose answer depends on them are left out, and counted.
 Exit status 1: there are differences, or requests without an answer.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &verifyFlags{}
-			flags.Var(&f.at, "at", "where the server is, a `URL` like http://127.0.0.1:8080; a second one for the other scheme")
-			flags.Float64Var(&f.Rate, "rate", 20, "at most so many requests in a second, a `number`; 0 for no bound")
-			flags.IntVar(&f.Parallel, "parallel", 2, "how many requests wait for an answer at once, a `number`")
-			flags.DurationVar(&f.Timeout, "timeout", 10*time.Second, "how `long` an answer may take, like 10s")
-			flags.IntVar(&f.Retries, "retries", 1, "how often a request is sent again after an error of the network, a `number`")
-			flags.BoolVar(&f.SendAll, "send-all", false, "send methods other than GET and HEAD, too: they may change something there")
-			flags.BoolVar(&f.Insecure, "insecure", false, "do not look at the server's certificate")
+			f.server.setup(flags)
+			f.listFlags.setup(flags)
 			flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
 			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
-			f.setup(flags)
 			return func(r *run, args []string) (int, error) {
 				if err := f.check(args); err != nil {
 					return 0, err
@@ -62,24 +56,34 @@ Exit status 1: there are differences, or requests without an answer.`,
 }
 
 type verifyFlags struct {
-	live.Options
-	at   onlyFlags
+	server
 	only onlyFlags
 	listFlags
 }
 
+// A server is one that requests are sent to.
+type server struct {
+	live.Options
+	at onlyFlags
+}
+
+func (f *server) setup(flags *flag.FlagSet) {
+	flags.Var(&f.at, "at", "where the server is, a `URL` like http://127.0.0.1:8080; a second one for the other scheme")
+	flags.Float64Var(&f.Rate, "rate", 20, "at most so many requests in a second, a `number`; 0 for no bound")
+	flags.IntVar(&f.Parallel, "parallel", 2, "how many requests wait for an answer at once, a `number`")
+	flags.DurationVar(&f.Timeout, "timeout", 10*time.Second, "how `long` an answer may take, like 10s")
+	flags.IntVar(&f.Retries, "retries", 1, "how often a request is sent again after an error of the network, a `number`")
+	flags.BoolVar(&f.SendAll, "send-all", false, "send methods other than GET and HEAD, too: they may change something there")
+	flags.BoolVar(&f.Insecure, "insecure", false, "do not look at the server's certificate")
+}
+
 // check reads the flags that are no plain numbers.
-func (f *verifyFlags) check(args []string) error {
+func (f *server) check() error {
 	switch {
-	case len(args) == 0:
-		return usagef("name a list of requests, like: kibitz verify requests.txt -at http://127.0.0.1:8080")
 	case len(f.at) == 0:
 		return usagef("name the server, like: -at http://127.0.0.1:8080")
 	case f.Parallel < 1 || f.Retries < 0 || f.Rate < 0 || f.Timeout <= 0:
 		return usagef("-parallel is a number from 1 on, -rate and -retries from 0 on, and -timeout is longer than nothing")
-	}
-	if err := f.checkFormat(); err != nil {
-		return err
 	}
 	for _, s := range f.at {
 		u, err := url.Parse(s)
@@ -90,6 +94,17 @@ func (f *verifyFlags) check(args []string) error {
 	}
 	if len(f.At) > 2 || len(f.At) == 2 && f.At[0].Scheme == f.At[1].Scheme {
 		return usagef("-at may stand twice: once for http, once for https")
+	}
+	return nil
+}
+
+// check reads the flags that are no plain numbers.
+func (f *verifyFlags) check(args []string) error {
+	if len(args) == 0 {
+		return usagef("name a list of requests, like: kibitz verify requests.txt -at http://127.0.0.1:8080")
+	}
+	if err := errors.Join(f.server.check(), f.checkFormat()); err != nil {
+		return err
 	}
 	f.Aspects = live.Aspects
 	for _, a := range f.only {

@@ -32,7 +32,7 @@ func TestWhichSizesAreCompared(t *testing.T) {
 		{"GET", file, "gzip", "", 10, 11, "[{encoding  gzip }]"},
 		{"GET", file, "", "br", 10, 11, "[{encoding   br}]"},
 	} {
-		v := &verifier{Options: Options{Aspects: Aspects}}
+		v := &verifier{asker: newAsker(Options{Aspects: Aspects})}
 		got := &http.Response{StatusCode: 200, Header: http.Header{}}
 		if test.sent != "" {
 			got.Header.Set("Content-Encoding", test.sent)

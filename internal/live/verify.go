@@ -2,20 +2,13 @@ package live
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -24,20 +17,6 @@ import (
 
 // Aspects are what an answer is held against the prediction in.
 var Aspects = []string{"status", "location", "headers", "encoding", "size"}
-
-// Options say how a server is asked.
-type Options struct {
-	At        []*url.URL // where it is: one address, or one for each scheme
-	Rate      float64    // requests in a second, at most; 0 for no bound
-	Parallel  int
-	Timeout   time.Duration // of one request
-	Retries   int           // after an error of the network
-	SendAll   bool          // methods other than GET and HEAD, too
-	Insecure  bool          // certificates are not looked at
-	Forwarded bool          // the client and the scheme go along in a Forwarded field
-	Aspects   []string
-	Progress  func(done int) // may be nil
-}
 
 // A Difference is one aspect in which an answer is not the predicted one.
 type Difference struct {
@@ -64,71 +43,19 @@ type Verified struct {
 // are in the order of the items. It ends early, with what there is, when the
 // context ends.
 func Verify(ctx context.Context, e *engine.Engine, name string, items []*list.Item, o Options) []*Verified {
-	v := &verifier{Engine: e, Options: o, transport: o.transport()}
+	v := &verifier{Engine: e, asker: newAsker(o)}
 	defer v.transport.CloseIdleConnections()
 	results := make([]*Verified, len(items))
-	var next, done atomic.Int64
-	var pool sync.WaitGroup
-	if o.Rate > 0 {
-		v.pace = rate.NewLimiter(rate.Limit(o.Rate), 1)
-	} else {
-		v.pace = rate.NewLimiter(rate.Inf, 1)
-	}
-	for range max(o.Parallel, 1) {
-		pool.Go(func() {
-			for {
-				i := int(next.Add(1)) - 1
-				if i >= len(items) || ctx.Err() != nil {
-					return
-				}
-				results[i] = &Verified{List: name, Item: items[i]}
-				v.verify(ctx, results[i])
-				if n := done.Add(1); o.Progress != nil {
-					o.Progress(int(n))
-				}
-			}
-		})
-	}
-	pool.Wait()
+	v.each(ctx, len(items), func(i int) {
+		results[i] = &Verified{List: name, Item: items[i]}
+		v.verify(ctx, results[i])
+	})
 	return slices.DeleteFunc(results, func(r *Verified) bool { return r == nil })
 }
 
 type verifier struct {
 	*engine.Engine
-	Options
-	transport *http.Transport
-	pace      *rate.Limiter
-}
-
-// transport reaches the hosts of At, whatever host is named.
-func (o *Options) transport() *http.Transport {
-	dialer := net.Dialer{Timeout: o.Timeout}
-	return &http.Transport{
-		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
-			at, _ := ctx.Value(atKey{}).(string)
-			return dialer.DialContext(ctx, network, at)
-		},
-		TLSClientConfig:       &tls.Config{InsecureSkipVerify: o.Insecure},
-		DisableCompression:    true,
-		ResponseHeaderTimeout: o.Timeout,
-		MaxIdleConnsPerHost:   max(o.Parallel, 1),
-		Proxy:                 nil, // only to the server that is named
-	}
-}
-
-type atKey struct{}
-
-// at gives where a request is sent; nil where it cannot be.
-func (o *Options) at(scheme string) *url.URL {
-	for _, u := range o.At {
-		if u.Scheme == scheme {
-			return u
-		}
-	}
-	if len(o.At) == 1 { // one server stands for both schemes
-		return o.At[0]
-	}
-	return nil
+	*asker
 }
 
 func (v *verifier) verify(ctx context.Context, r *Verified) {
@@ -159,15 +86,10 @@ func (v *verifier) verify(ctx context.Context, r *Verified) {
 	if r.Skipped != "" {
 		return
 	}
-	for try := 0; ; try++ {
-		if v.pace.Wait(ctx) != nil {
-			r.Skipped = "interrupted"
-			return
-		}
-		r.Got, r.Size, r.Failed = v.send(ctx, at, &req)
-		if r.Failed == nil || try >= v.Retries || ctx.Err() != nil {
-			break
-		}
+	r.Got, r.Size, r.Failed = v.ask(ctx, at, &req, io.Discard)
+	if errors.Is(r.Failed, errInterrupted) {
+		r.Skipped, r.Failed = "interrupted", nil
+		return
 	}
 	if r.Failed == nil {
 		r.Differences = v.compare(&req, r)
@@ -184,76 +106,6 @@ func (v *verifier) dependsOnScheme(req *request.Request) bool {
 
 func same(a, b *engine.Response) bool {
 	return a.Status == b.Status && a.Location == b.Location && a.File == b.File && a.Word() == b.Word()
-}
-
-// maxAnswer is how much of an answer's body is read.
-const maxAnswer = 256 << 20
-
-// send sends one request.
-func (v *verifier) send(ctx context.Context, at *url.URL, req *request.Request) (*http.Response, int64, error) {
-	ctx, cancel := context.WithTimeout(context.WithValue(ctx, atKey{}, hostPort(at)), v.Timeout)
-	defer cancel()
-	r := &http.Request{Method: req.Verb(), Host: req.Address.Host, Header: http.Header{"User-Agent": {"kibitz"}},
-		URL: &url.URL{Scheme: at.Scheme, Host: req.Address.Host, Opaque: req.Address.Path, RawQuery: req.Address.Query, ForceQuery: req.Address.HasQuery}}
-	if strings.HasPrefix(req.Address.Path, "//") { // which would be taken for a host
-		r.URL.Opaque, r.URL.Path = "", req.Address.Path
-	}
-	if req.Address.Port != request.DefaultPort(req.Address.Scheme) {
-		r.Host = fmt.Sprintf("%s:%d", req.Address.Host, req.Address.Port)
-	}
-	for _, h := range req.Headers {
-		name := http.CanonicalHeaderKey(h.Name)
-		if name == "User-Agent" {
-			r.Header.Del(name)
-		}
-		r.Header.Add(name, h.Value)
-	}
-	if v.Forwarded {
-		var pairs []string
-		if req.Client.IsValid() {
-			client := req.Client.String()
-			if req.Client.Is6() {
-				client = "[" + client + "]"
-			}
-			pairs = append(pairs, fmt.Sprintf("for=%q", client))
-		}
-		r.Header.Set("Forwarded", strings.Join(append(pairs, "proto="+req.Address.Scheme), ";"))
-	}
-	if req.Body > 0 {
-		r.Body, r.ContentLength = io.NopCloser(io.LimitReader(zeros{}, req.Body)), req.Body
-	}
-	resp, err := v.transport.RoundTrip(r.WithContext(ctx))
-	if err != nil {
-		if errors.Is(err, context.DeadlineExceeded) {
-			return nil, 0, fmt.Errorf("no answer within %s", v.Timeout)
-		}
-		if _, ok := errors.AsType[*tls.CertificateVerificationError](err); ok {
-			return nil, 0, fmt.Errorf("%w (-insecure goes on all the same)", err)
-		}
-		return nil, 0, err
-	}
-	defer resp.Body.Close()
-	n, err := io.Copy(io.Discard, io.LimitReader(resp.Body, maxAnswer))
-	if err != nil {
-		return nil, 0, fmt.Errorf("the answer broke off after %d bytes: %w", n, err)
-	}
-	return resp, n, nil
-}
-
-// zeros is a body of which only the size matters.
-type zeros struct{}
-
-func (zeros) Read(b []byte) (int, error) {
-	clear(b)
-	return len(b), nil
-}
-
-func hostPort(u *url.URL) string {
-	port := u.Port()
-	if port == "" {
-		port = fmt.Sprint(request.DefaultPort(u.Scheme))
-	}
-	return net.JoinHostPort(u.Hostname(), port)
 }
 
 // unlike are header fields in which servers rightly differ.

@@ -44,7 +44,7 @@ func readEach(f *form) func(in *bufio.Reader, o Options, each func(*Item)) (Coun
 
 func isBlank(line []byte) bool { return len(bytes.TrimSpace(line)) == 0 }
 
-// readObject reads a line. What replay and verify
+// readObject reads a line. What replay, verify and record
 // write of each request is read again: there the header is that of the answer, and the
 // request's stands apart.
 func readObject(o Options) LineReader {
@@ -62,7 +62,7 @@ func readObject(o Options) LineReader {
 			return nil, errors.New(jsonProblem(line, err))
 		}
 		t := texts{url: told.URL, method: told.Method, client: told.Client, time: told.Time, location: told.Location, body: told.Body.String(), status: string(told.Status), headers: told.Headers}
-		if bytes.Contains(line, []byte(`"cause"`)) || bytes.Contains(line, []byte(`"got"`)) {
+		if bytes.Contains(line, []byte(`"cause"`)) || bytes.Contains(line, []byte(`"got"`)) || bytes.Contains(line, []byte(`"sha256"`)) {
 			t.written(line)
 		}
 		if t.url == "" {
@@ -72,15 +72,15 @@ func readObject(o Options) LineReader {
 	}
 }
 
-// written looks whether a line is one that replay or verify has written, and takes from
-// it what it tells of the request, and the status that a server gave.
+// written looks whether a line is one that replay, verify or record has written, and takes
+// from it what it tells of the request, and the status that a server gave.
 func (t *texts) written(line []byte) {
 	var o struct {
-		Cause         string
+		Cause, Sha256 string
 		Got, Recorded int
 		Request       struct{ Headers fieldLines }
 	}
-	if json.Unmarshal(line, &o) != nil || o.Cause == "" && o.Got == 0 {
+	if json.Unmarshal(line, &o) != nil || o.Cause == "" && o.Got == 0 && o.Sha256 == "" {
 		return
 	}
 	t.headers = o.Request.Headers
