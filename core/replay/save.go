@@ -112,6 +112,9 @@ func (t *Top) UnmarshalJSON(text []byte) error {
 		return err
 	}
 	total, ok := sumOfCounts(s.Others, 0)
+	if !ok {
+		return errCounts
+	}
 	for address, n := range s.Counts {
 		var from Pages
 		pages := int64(0)

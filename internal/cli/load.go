@@ -75,7 +75,7 @@ const noRulebook = `there is no rulebook site.kibitz in this folder. Three lines
 
 kibitz start DIR writes one for a folder of files, with what it finds there. Without
 a rulebook, -files DIR shows the site as its files alone make it, -rules FILE names
-another one, and kibitz demo has an example.`
+another one, and kibitz demo has an example`
 
 // filesAlone is a site that has no rulebook: what its files make of it.
 type filesAlone struct{ files, inventory, address string }
