@@ -273,12 +273,12 @@ func (s *starter) keeping() {
 
 // text is the rulebook as it stands by now.
 func (s *starter) text() string {
+	head := fmt.Sprintf("%s: a first rulebook, written by kibitz start from what lies in %s\nRead it, change what is not so, and try it: kibitz check, kibitz replay requests.txt, kibitz serve.", s.Address.Host, folderName(s.Files))
 	var b strings.Builder
-	fmt.Fprintf(&b, "# %s: a first rulebook, written by kibitz start from what lies in %s\n# Read it, change what is not so, and try it: kibitz check, kibitz replay requests.txt, kibitz serve.\n# From top to bottom: the first entry that fits wins.\n\n", s.Address.Host, folderName(s.Files))
 	if s.Guessed {
 		b.WriteString("# The address is made up: nothing in the folder says what it is. Write yours.\n")
 	}
-	fmt.Fprintf(&b, "site %s\n    address %s\n", s.siteName(), s.Address.Origin())
+	fmt.Fprintf(&b, "site %s\n    address %s\n", siteName(s.Address.Host), s.Address.Origin())
 	if other := otherName(s.Address.Host); other != "" {
 		fmt.Fprintf(&b, "    hosts %s\n", other)
 	}
@@ -288,7 +288,14 @@ func (s *starter) text() string {
 			fmt.Fprintf(&b, "    %s\n", p.entry)
 		}
 	}
-	ordered := slices.Clone(s.paragraphs)
+	return layOut(head, b.String(), s.paragraphs)
+}
+
+// layOut gives a rulebook: a comment at its head, the site, and the entries by their ranks.
+func layOut(head, site string, paragraphs []paragraph) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# %s\n# From top to bottom: the first entry that fits wins.\n\n%s", strings.ReplaceAll(head, "\n", "\n# "), site)
+	ordered := slices.Clone(paragraphs)
 	slices.SortStableFunc(ordered, func(a, b paragraph) int { return cmp.Compare(a.rank, b.rank) })
 	last := -1
 	for _, p := range ordered {
@@ -319,8 +326,8 @@ func folderName(dir string) string {
 }
 
 // siteName is made of the host.
-func (s *starter) siteName() string {
-	name, _, _ := strings.Cut(strings.TrimPrefix(s.Address.Host, "www."), ".")
+func siteName(host string) string {
+	name, _, _ := strings.Cut(strings.TrimPrefix(host, "www."), ".")
 	if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || name == "" {
 		return "site"
 	}

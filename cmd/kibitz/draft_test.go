@@ -1,0 +1,118 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// A site that runs is recorded, and the rulebook that is drafted from what it answered gives
+// the same answers.
+func TestASiteIsDraftedFromWhatItAnswers(t *testing.T) {
+	files := map[string]string{"public/index.html": "home", "public/fares/index.html": "fares", "public/boats/tern.html": "tern", "public/boats/avocet.html": "avocet", "public/boats/index.html": "boats", "public/secret/a.html": "x", "public/secret/b.html": "x"}
+	list := "/\n/boats/tern.html\n/boats/tern\n/boats/avocet\n/none\n/boats/none\n/secret/a.html\n/secret/b.html\nhttp://s.example/fares/\nhttps://www.s.example/boats/\nhttps://www.s.example/fares/\nhttps://www.s.example/none\nhttp://s.example/boats/\n"
+	for i := range 12 {
+		list += fmt.Sprintf("/news/%d\n/vessel.php?id=%d\n/Old/Page%c.HTM\n", 100+i*7, i+1, 'A'+i)
+	}
+	list += "/gone/a\n/gone/b.html\n/gone/c/\n/one\n/two.html?x=1\n/two.html\n"
+	truth := `site s address https://s.example hosts www.s.example files public
+redirect name on /* when host www.s.example to https://s.example{path} as permanent
+redirect secure when scheme http to https://{host}{path} as permanent
+access secret in /secret/ refuse
+reply gone in /gone/ with 410
+redirect news on /news/:n(\d+) to /archive/item-{n}/ as permanent
+redirect vessel on /vessel.php when query.id ~(?<id>\d+) to /boats/number-{id}.html as permanent query drop
+redirect pages on /Old/:page.HTM to /pages/{page|lower}/ as temporary
+redirect one on /one to /fares/ as 308
+redirect two on /two.html to https://t.example/two as permanent
+fallback bare in /boats/ to {path}.html
+`
+	files["true.kibitz"], files["list.txt"] = truth, list
+	dir := write(t, files)
+	s := serveIn(t, dir, "-rules", "true.kibitz", "-tls", "-quiet")
+	secure := <-s.out
+	secure, _, _ = strings.Cut(secure, " ")
+	if _, errs, status := kibitz(t, dir, "", "record", "list.txt", "-base", "https://s.example", "-at", s.url, "-at", secure, "-insecure", "-rate", "0", "-out", "answers.jsonl"); status != 0 {
+		t.Fatal(errs)
+	}
+	_, errs, status := kibitz(t, dir, "", "draft", "answers.jsonl", "-files", "public", "-out", "site.kibitz")
+	if status != 0 {
+		t.Fatalf("%d %s", status, errs)
+	}
+	contains(t, errs, "explain 55 of 55 answers (100.0%)")
+	book, _ := os.ReadFile(filepath.Join(dir, "site.kibitz"))
+	contains(t, string(book), "address https://s.example", "hosts   www.s.example", "when scheme http", "in /secret/", "refuse 403", "in /gone/", "with 410", `/news/:v1(\d+)`, "/archive/item-{v1}/", "when query.id", "{v1|lower}", "{path}.html", "12 answers say so")
+	table, _ := os.ReadFile(filepath.Join(dir, "site-moves.csv"))
+	contains(t, string(table), "/one,/fares/,308", "/two.html,https://t.example/two,301")
+	out, errs, status := kibitz(t, dir, "", "replay", "answers.jsonl", "-strict")
+	if status != 0 || !strings.Contains(out, "55 of 55 alike (100.0%)") {
+		t.Errorf("%d %s%s\n%s", status, out, errs, book)
+	}
+	if out, _, status := kibitz(t, dir, "", "check"); status != 0 {
+		t.Errorf("check: %s\n%s", out, book)
+	}
+	if out, _, status := kibitz(t, dir, "", "format", "-check"); status != 0 {
+		t.Errorf("format: %s\n%s", out, book)
+	}
+	// What nobody has asked for is answered alike, too, where a rule gives it.
+	write := "/news/5\n/vessel.php?id=999\n/Old/Quay.HTM\nhttp://www.s.example/x\n/secret/more\n/gone/else\n/boats/avocet\n"
+	os.WriteFile(filepath.Join(dir, "more.txt"), []byte(write), 0o644)
+	if out, _, status := kibitz(t, dir, "", "compare", "true.kibitz", "site.kibitz", "more.txt", "-expect-none"); status != 0 {
+		t.Errorf("what is new to both: %s\n%s", out, book)
+	}
+	if _, errs, status := kibitz(t, dir, "", "draft", "answers.jsonl", "-files", "public", "-out", "site.kibitz"); status != 2 || !strings.Contains(errs, "is there already") {
+		t.Errorf("a second time: %d %s", status, errs)
+	}
+}
+
+// Rules by example: a few lines with what is expected of them.
+func TestRulesByExample(t *testing.T) {
+	for name, test := range map[string]struct {
+		list string
+		want []string
+	}{
+		"a folder moves":          {"/old/a => 301 /new/a\n/old/b/c.html => 301 /new/b/c.html\n/old/d => 301 /new/d\n", []string{"/old/:v1(.*)", "/new/{v1}"}},
+		"an extension goes":       {"/a.html => 301 /a/\n/b.html => 301 /b/\n/c.html => 301 /c/\n/d.html => 301 /d/\n/e.html => 301 /e/\n", []string{"/:v1.html", "/{v1}/"}},
+		"dates":                   {"/2024/03/storm => 301 /n/2024-03-storm/\n/2023/11/tide => 301 /n/2023-11-tide/\n/2022/01/ice => 301 /n/2022-01-ice/\n", []string{`/:v1(\d+)/:v2(\d+)/:v3`, "/n/{v1}-{v2}-{v3}/"}},
+		"one place":               {"/x => 302 /y\n/z.php => 302 /y\n/w => 302 /y\n", []string{"on /x /z.php /w", "to /y", "temporary"}},
+		"a table":                 {"/a1 => 301 /zz\n/b2 => 301 /yy\n", []string{"# ", "/a1,/zz,301"}},
+		"queries are dropped":     {"/p/a?x=1 => 301 /q/a\n/p/b?y=2 => 301 /q/b\n/p/c?z=1 => 301 /q/c\n", []string{"query drop"}},
+		"text that is no pattern": {"/a(b) => 301 /c\n/{x} => 301 /d\n/a*b => 301 /e\n", []string{"/a(b),/c,301", "/%7Bx%7D,/d,301"}},
+	} {
+		out, errs, status := kibitz(t, write(t, map[string]string{"list.txt": test.list}), "", "draft", "list.txt", "-base", "https://s.example")
+		if status != 0 {
+			t.Errorf("%s: %d %s%s", name, status, out, errs)
+		}
+		for _, want := range test.want {
+			if !strings.Contains(out, want) {
+				t.Errorf("%s: %q is not in\n%s", name, want, out)
+			}
+		}
+	}
+}
+
+func TestDraftSaysWhatItCannotDo(t *testing.T) {
+	dir := write(t, map[string]string{"silent.txt": "/a\n/b\n", "empty.txt": "", "public/a": "x",
+		"mixed.txt": "https://a.example/x => 200\nhttps://a.example/y => 200\nhttps://b.example/x => 200\n/crew/ => 401\nhttps://a.example/z => 503\n", "one.txt": "/a => 301 /b\n", "d-moves.csv": ""})
+	for name, test := range map[string]struct {
+		args   []string
+		status int
+		want   string
+	}{
+		"no list":                {nil, 2, "name what a server answered"},
+		"no statuses":            {[]string{"silent.txt"}, 2, "2 requests, and none of them says what was answered"},
+		"nothing":                {[]string{"empty.txt"}, 2, "there is no answer to draft from"},
+		"two sites":              {[]string{"mixed.txt", "-base", "https://a.example"}, 1, "its host is not sent on to the site"},
+		"what is left is listed": {[]string{"mixed.txt", "-base", "https://a.example"}, 1, "the server failed"},
+		"two trees":              {[]string{"one.txt", "-files", "public", "-inventory", "x"}, 2, "do not go together"},
+		"no tree":                {[]string{"one.txt", "-files", "nowhere"}, 2, "does not exist"},
+		"a table in the way":     {[]string{"one.txt", "-out", "d.kibitz"}, 2, "d-moves.csv is there already"},
+	} {
+		out, errs, status := kibitz(t, dir, "", append([]string{"draft"}, test.args...)...)
+		if status != test.status || !strings.Contains(errs, test.want) {
+			t.Errorf("%s: %d %s%s, want %q", name, status, out, errs, test.want)
+		}
+	}
+}

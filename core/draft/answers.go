@@ -1,0 +1,209 @@
+package draft
+
+// What a server answered, as facts: the site's main address, its other names, and what each
+// path was answered.
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+
+	"kibitz/core/canonical"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+)
+
+// An Answer is a request with what a server answered to it.
+type Answer struct {
+	List     string
+	Line     int
+	Request  *request.Request
+	Status   int
+	Location string
+}
+
+// AnswerOf gives the answer that an item of a list tells: what was recorded, or what is
+// expected; false where it tells none.
+func AnswerOf(name string, item *list.Item) (*Answer, bool) {
+	a := &Answer{List: name, Line: item.Line, Request: item.Request, Status: item.Recorded, Location: item.Location}
+	if x := item.Expects; x != nil && a.Status == 0 {
+		for _, r := range x.Status {
+			if r < '0' || r > '9' {
+				return nil, false
+			}
+			a.Status = 10*a.Status + int(r-'0')
+		}
+		a.Location = x.Location
+	}
+	return a, a.Status > 0
+}
+
+// agent is the visitor's program, as far as it is told.
+func (a *Answer) agent() string {
+	agent, _ := a.Request.Get("User-Agent")
+	return agent
+}
+
+// varied reports whether the request has header fields on which the answer may depend,
+// beside the visitor's program and the page before.
+func (a *Answer) varied() bool {
+	return slices.ContainsFunc(a.Request.Headers, func(h request.Header) bool {
+		return !strings.EqualFold(h.Name, "User-Agent") && !strings.EqualFold(h.Name, "Referer")
+	})
+}
+
+// A fact is an answer about a path of the main address.
+type fact struct {
+	*Answer
+	path     string // canonical
+	query    string
+	to       string // of a redirect: a path of the site, or a whole address; without its query
+	toQuery  string
+	hasQuery bool
+	done     bool // the rulebook by now answers so
+}
+
+func (f *fact) redirects() bool { return f.Status/100 == 3 && f.Status != 304 && f.Location != "" }
+
+// A survey is what the answers say of the site as a whole.
+type survey struct {
+	main    request.Address
+	aliases []alias // other hosts, which lead to the main one
+	strange []string
+	secure  *alias // what http is answered, where the main address is https
+}
+
+// An alias is a host, or a scheme, whose requests are sent on as they are.
+type alias struct {
+	host    string
+	status  int
+	own     bool // of the scheme: hosts are first sent to https under their own name
+	answers int
+}
+
+// surveyed finds the main address: the one with the most pages of its own, and what most
+// redirects lead to.
+func surveyed(answers []*Answer) (*survey, error) {
+	votes := map[string]int{}
+	for _, a := range answers {
+		o := a.Request.Address.Origin()
+		switch {
+		case a.Status/100 == 2:
+			votes[o] += 2
+		case a.Status == 304:
+			votes[o]++
+		case a.Status/100 == 3 && a.Location != "":
+			if to, err := a.Request.Address.Resolve(a.Location); err == nil && to.Host == a.Request.Address.Host || err == nil && to.Path == a.Request.Address.Path {
+				votes[to.Origin()]++
+			}
+		default:
+			votes[o] += 0
+		}
+	}
+	var origins []string
+	for o := range votes {
+		origins = append(origins, o)
+	}
+	slices.SortFunc(origins, func(a, b string) int { return cmp.Or(cmp.Compare(votes[b], votes[a]), strings.Compare(a, b)) })
+	main, err := request.Parse(origins[0]+"/", request.Address{})
+	if err != nil {
+		return nil, err
+	}
+	s := &survey{main: main}
+	s.names(answers)
+	return s, nil
+}
+
+// names tells which hosts and which scheme are sent on to the main address, and how.
+func (s *survey) names(answers []*Answer) {
+	statuses := map[string]map[int]int{} // by host, and "" for the scheme
+	all := map[string]int{}
+	own, direct := 0, 0
+	vote := func(key string, status int) {
+		if statuses[key] == nil {
+			statuses[key] = map[int]int{}
+		}
+		statuses[key][status]++
+	}
+	for _, a := range answers {
+		from := a.Request.Address
+		if from.Origin() == s.main.Origin() {
+			continue
+		}
+		downgraded := s.main.Scheme == "https" && from.Scheme == "http"
+		to, err := from.Resolve(a.Location)
+		sentOn := a.Location != "" && err == nil && a.Status/100 == 3 && to.Path == from.Path
+		switch {
+		case from.Host == s.main.Host:
+			if all[""]++; sentOn && to.Origin() == s.main.Origin() {
+				vote("", a.Status)
+			}
+		case downgraded && sentOn && to.Host == from.Host && to.Scheme == "https":
+			own++
+			vote("", a.Status)
+			all[""]++
+		default:
+			if all[from.Host]++; sentOn && to.Origin() == s.main.Origin() {
+				vote(from.Host, a.Status)
+				if downgraded {
+					direct++
+				}
+			}
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(all)) {
+		sent, best := 0, 0
+		for _, status := range slices.Sorted(maps.Keys(statuses[key])) {
+			n := statuses[key][status]
+			if sent += n; n > statuses[key][best] {
+				best = status
+			}
+		}
+		switch {
+		case 2*sent < all[key]:
+			if key != "" {
+				s.strange = append(s.strange, key)
+			}
+		case key == "":
+			s.secure = &alias{status: best, own: own > direct, answers: sent}
+		default:
+			s.aliases = append(s.aliases, alias{host: key, status: best, answers: sent})
+		}
+	}
+}
+
+// knows reports whether a host is the site's.
+func (s *survey) knows(host string) bool {
+	return host == s.main.Host || slices.ContainsFunc(s.aliases, func(a alias) bool { return a.host == host })
+}
+
+// factOf makes a fact of an answer of the main address; nil for any other, and for methods
+// that files do not take.
+func (s *survey) factOf(a *Answer) *fact {
+	from := a.Request.Address
+	if from.Origin() != s.main.Origin() || a.Request.Verb() != "GET" || a.varied() {
+		return nil
+	}
+	path, err := canonical.Path(from.Path, false)
+	if err != nil {
+		return nil
+	}
+	f := &fact{Answer: a, path: path, query: from.Query, hasQuery: from.HasQuery}
+	if f.Status == 304 || f.Status == 206 {
+		f.Status = 200
+	}
+	if !f.redirects() {
+		return f
+	}
+	to, err := from.Resolve(a.Location)
+	if err != nil {
+		f.to = a.Location
+		return f
+	}
+	f.toQuery = to.Query
+	if f.to = to.Path + to.Fragment; to.Origin() != s.main.Origin() {
+		f.to = to.Origin() + f.to
+	}
+	return f
+}

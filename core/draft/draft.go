@@ -1,0 +1,823 @@
+package draft
+
+// The rulebook that gives the answers which a server gave: the shortest one that explains
+// them, and a list of what it does not explain.
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"kibitz/core/engine"
+	"kibitz/core/request"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+// A Draft is a rulebook, drafted from answers.
+type Draft struct {
+	Rulebook string
+	Table    string // a CSV of single moves, which the rulebook reads; "" for none
+	Rows     int
+	Entries  int
+	Answers  int    // that were looked at
+	Agree    int    // which the rulebook gives, too
+	Left     []Left // what it does not explain
+	Hosts    []string
+}
+
+// Left is an answer that the draft does not give, and why.
+type Left struct {
+	Answer    *Answer
+	Predicted string // what the draft answers; "" where it was not looked at
+	Why       string
+}
+
+// A Source is what is drafted from.
+type Source struct {
+	Answers []*Answer
+	Files   string     // the folder, or with Listed the inventory, as the rulebook names it; "" for none
+	Listed  bool       // Files is an inventory
+	Tree    *site.Tree // nil where none is known
+	Table   string     // the name that the table of moves will have
+}
+
+// What things cost, in facts: a row of a table costs one.
+const (
+	entryCost = 1.7
+	valueCost = 0.3
+	wrongCost = 4.0
+	otherCost = 0.35 // of one that then needs an entry of its own
+	// a pattern for any folder at the top takes more than anybody has seen
+	anyFolderCost = 2.0
+	tailCost      = 0.01
+)
+
+// drafter makes a draft.
+type drafter struct {
+	*Source
+	*survey
+	facts      []*fact
+	paragraphs []paragraph
+	rows       []*fact
+	taken      map[string]bool // names of entries
+	byQuery    map[string]bool // paths whose queries decide
+	engine     *engine.Engine
+}
+
+// Write drafts the rulebook.
+func (s *Source) Write() (*Draft, error) {
+	if len(s.Answers) == 0 {
+		return nil, errors.New("there is no answer to draft from: the lists tell no status")
+	}
+	surveyed, err := surveyed(s.Answers)
+	if err != nil {
+		return nil, err
+	}
+	d := &drafter{Source: s, survey: surveyed, taken: map[string]bool{}, byQuery: map[string]bool{}}
+	for _, a := range s.Answers {
+		if f := d.factOf(a); f != nil {
+			d.facts = append(d.facts, f)
+		}
+	}
+	d.agents()
+	d.facts = agreed(d.facts)
+	d.hosts()
+	if err := d.predict(); err != nil {
+		return nil, err
+	}
+	d.statuses()
+	d.asked()
+	d.served()
+	d.parameters()
+	d.patterns()
+	d.sameTargets()
+	d.rest()
+	if err := d.held(); err != nil {
+		return nil, err
+	}
+	return d.result()
+}
+
+// agreed leaves one fact of each address: the last answer that most of them gave.
+func agreed(facts []*fact) (out []*fact) {
+	by := map[string][]*fact{}
+	var order []string
+	for _, f := range facts {
+		key := f.path + "?" + f.query
+		if by[key] == nil {
+			order = append(order, key)
+		}
+		by[key] = append(by[key], f)
+	}
+	for _, key := range order {
+		votes := map[string]int{}
+		best := by[key][0]
+		for _, f := range by[key] {
+			k := fmt.Sprint(f.Status, f.to, f.toQuery)
+			if votes[k]++; votes[k] >= votes[fmt.Sprint(best.Status, best.to, best.toQuery)] {
+				best = f
+			}
+		}
+		out = append(out, best)
+	}
+	return out
+}
+
+// add adds an entry under a free name.
+func (d *drafter) add(rank int, kind, name, rest, why string, args ...any) {
+	free := name
+	for n := 2; d.taken[free]; n++ {
+		free = fmt.Sprintf("%s-%d", name, n)
+	}
+	d.taken[free] = true
+	d.paragraphs = append(d.paragraphs, paragraph{rank, fmt.Sprintf(why, args...), kind + " " + free + " " + rest})
+}
+
+// agents finds the visitors' programs that are refused whatever they ask for, and leaves
+// their answers out of all else.
+func (d *drafter) agents() {
+	statuses := map[string]map[int]int{}
+	for _, f := range d.facts {
+		if a := f.agent(); a != "" {
+			if statuses[a] == nil {
+				statuses[a] = map[int]int{}
+			}
+			statuses[a][f.Status]++
+		}
+	}
+	refused := map[string]bool{}
+	for _, agent := range slices.Sorted(maps.Keys(statuses)) {
+		for status, n := range statuses[agent] {
+			if len(statuses[agent]) > 1 || n < 3 || !slices.Contains(refusals, status) || len(statuses) == 1 || len(agent) > 200 || strings.ContainsFunc(agent, func(r rune) bool { return r < ' ' || r > '~' }) {
+				continue
+			}
+			refused[agent] = true
+			d.add(rankAccess, "access", "agent", fmt.Sprintf("when agent %s refuse %d", quoted(agent), status), "Whatever it asks for. %s", answers(n))
+		}
+	}
+	d.facts = slices.DeleteFunc(d.facts, func(f *fact) bool { return refused[f.agent()] })
+}
+
+// asked tells the folders where a name and password are asked for: the accounts cannot be
+// seen, so that the entry is a comment.
+func (d *drafter) asked() {
+	folders := map[string]int{}
+	for _, f := range d.facts {
+		if f.Status == 401 && plainPath(f.path) {
+			first, _, _ := strings.Cut(strings.TrimPrefix(f.path, "/"), "/")
+			folders["/"+first+"/"]++
+		}
+	}
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		name := strings.TrimPrefix(nameOf(folder), "old-")
+		d.paragraphs = append(d.paragraphs, paragraph{rankAccess, fmt.Sprintf("A name and password are asked for. %s Whose they are cannot be seen: write it.", answers(folders[folder])),
+			fmt.Sprintf("# access %s in %s ask \"REALM\" accounts FILE", name, folder)})
+	}
+}
+
+// served finds what is served where the tree has nothing: pages without their extension, and
+// one page for whole folders.
+func (d *drafter) served() {
+	if d.Tree == nil {
+		return
+	}
+	pages := map[string]int{}
+	var bare []*fact
+	for _, f := range d.facts {
+		if n := d.Tree.Find(f.path + ".html"); n != nil && !n.Folder && d.Tree.Find(f.path) == nil && plainPath(f.path) && f.Status == 200 && !f.done {
+			pages[path.Dir(f.path)]++
+			bare = append(bare, f)
+		}
+	}
+	var folders []string
+	for _, folder := range slices.Sorted(maps.Keys(pages)) {
+		if !slices.ContainsFunc(d.facts, func(f *fact) bool {
+			return strings.HasPrefix(f.path, strings.TrimSuffix(folder, "/")+"/") && f.Status == 404 && d.Tree.Find(f.path+".html") != nil
+		}) {
+			folders = append(folders, strings.TrimSuffix(folder, "/")+"/")
+		}
+	}
+	if len(folders) > 0 && len(bare) > 1 {
+		d.add(rankFiles, "fallback", "bare-names", "in "+strings.Join(folders, " ")+" to {path}.html", "Pages without their extension. %s", answers(len(bare)))
+		for _, f := range bare {
+			f.done = f.done || slices.Contains(folders, strings.TrimSuffix(path.Dir(f.path), "/")+"/")
+		}
+	}
+	whole := map[string]int{}
+	for _, f := range d.facts {
+		if f.Status == 200 && !f.done && plainPath(f.path) {
+			for folder := path.Dir(f.path); folder != "/"; folder = path.Dir(folder) {
+				whole[folder]++
+			}
+		}
+	}
+	for _, folder := range slices.SortedFunc(maps.Keys(whole), func(a, b string) int { return cmp.Or(len(a)-len(b), strings.Compare(a, b)) }) {
+		inside := func(f *fact) bool { return strings.HasPrefix(f.path+"/", folder+"/") }
+		if whole[folder] < 3 || slices.ContainsFunc(d.facts, func(f *fact) bool { return inside(f) && f.Status == 404 }) || !slices.ContainsFunc(d.facts, func(f *fact) bool { return inside(f) && f.Status == 200 && !f.done }) {
+			continue
+		}
+		if n := d.Tree.Find(folder + "/" + rulebook.UsualDocument); n != nil && !n.Folder {
+			d.add(rankFiles, "fallback", strings.TrimPrefix(nameOf(folder), "old-"), "in "+folder+"/ to "+folder+"/"+rulebook.UsualDocument, "One page answers for all of the folder, or an application does. %s", answers(whole[folder]))
+		} else {
+			d.add(rankFiles, "handoff", strings.TrimPrefix(nameOf(folder), "old-"), "in "+folder+"/", "What is there is no file: an application answers, or rewrites lead elsewhere. %s", answers(whole[folder]))
+		}
+		for _, f := range d.facts {
+			f.done = f.done || inside(f) && f.Status == 200
+		}
+	}
+}
+
+// as writes a redirect's status.
+func as(status int) string {
+	switch status {
+	case 301:
+		return "permanent"
+	case 302:
+		return "temporary"
+	}
+	return fmt.Sprint(status)
+}
+
+func answers(n int) string {
+	if n == 1 {
+		return "One answer says so."
+	}
+	return fmt.Sprintf("%d answers say so.", n)
+}
+
+// hosts sends other names and the other scheme to the main address.
+func (d *drafter) hosts() {
+	origin := d.main.Origin()
+	secure := func() {
+		if s := d.secure; s != nil && d.main.Scheme == "https" {
+			to := "https://{host}{path}"
+			if !s.own && len(d.aliases) > 0 {
+				to = origin + "{path}"
+			}
+			d.add(rankName, "redirect", "secure", "when scheme http to "+to+" as "+as(s.status), "%s", answers(s.answers))
+		}
+	}
+	own := d.secure != nil && d.secure.own
+	if own {
+		secure()
+	}
+	for _, a := range d.aliases {
+		d.add(rankName, "redirect", "name-"+strings.Trim(strings.Map(func(r rune) rune {
+			if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '.' || r == '-' {
+				return r
+			}
+			return -1
+		}, a.host), "."), "when host "+a.host+" to "+origin+"{path} as "+as(a.status), "%s", answers(a.answers))
+	}
+	if !own {
+		secure()
+	}
+}
+
+// head is the site's own entry.
+func (d *drafter) head() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "site %s\n    address %s\n", siteName(d.main.Host), d.main.Origin())
+	for _, a := range d.aliases {
+		fmt.Fprintf(&b, "    hosts %s\n", a.host)
+	}
+	text := b.String()
+	if n := strings.Count(text, "    hosts "); n > 1 { // one clause
+		first := strings.Index(text, "    hosts ")
+		text = text[:first] + "    hosts " + strings.ReplaceAll(strings.ReplaceAll(text[first+len("    hosts "):], "\n    hosts ", " "), "\n", "") + "\n"
+	}
+	switch {
+	case d.Files != "" && d.Listed:
+		text += "    inventory " + quoted(d.Files) + "\n"
+	case d.Files != "":
+		text += "    files " + quoted(d.Files) + "\n"
+	}
+	return text
+}
+
+// text is the rulebook as it stands by now.
+func (d *drafter) text() string {
+	paragraphs := slices.Clone(d.paragraphs)
+	if len(d.rows) > 0 {
+		paragraphs = append([]paragraph{{rankMoved, fmt.Sprintf("Single addresses: %d of them.", len(d.rows)), "moves single table " + quoted(d.Table) + " as permanent"}}, paragraphs...)
+	}
+	return layOut(fmt.Sprintf("%s: drafted by kibitz draft from what a server answered.\nRead it, change what is not meant, and try it: kibitz check, kibitz replay.", d.main.Host), d.head(), paragraphs)
+}
+
+// table is the CSV of single moves.
+func (d *drafter) table() string {
+	var b strings.Builder
+	b.WriteString("old,new,status\n")
+	rows := slices.Clone(d.rows)
+	slices.SortStableFunc(rows, func(a, b *fact) int { // the first that fits wins
+		return cmp.Compare(min(len(b.query), 1), min(len(a.query), 1))
+	})
+	for _, f := range rows {
+		old, to := f.path, f.to
+		if f.query != "" && f.hasQuery {
+			old += "?" + f.query
+		}
+		if f.toQuery != "" {
+			to = withQuery(to, f.toQuery)
+		}
+		fmt.Fprintf(&b, "%s,%s,%d\n", cell(old), cell(to), f.Status)
+	}
+	return b.String()
+}
+
+func withQuery(to, query string) string {
+	if query == "" {
+		return to
+	}
+	address, fragment, ok := strings.Cut(to, "#")
+	if ok {
+		fragment = "#" + fragment
+	}
+	return address + "?" + query + fragment
+}
+
+func cell(s string) string {
+	if strings.ContainsAny(s, "\",\n\r") {
+		return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
+	}
+	return s
+}
+
+// predict compiles the draft as it stands by now, and marks the facts that it explains.
+func (d *drafter) predict() error {
+	book, err := rulebook.Read("draft.kibitz", []byte(d.text()), func(string) ([]byte, error) { return []byte(d.table()), nil })
+	if err != nil {
+		return fmt.Errorf("what was drafted is no rulebook (this is a fault of Kibitz's): %w\n%s", err, d.text())
+	}
+	d.engine = engine.New(book, []*site.Tree{d.Tree})
+	for _, f := range d.facts {
+		f.done = d.gives(f.Answer)
+	}
+	return nil
+}
+
+// gives reports whether the draft gives an answer, as far as it says anything.
+func (d *drafter) gives(a *Answer) bool {
+	r := d.engine.Predict(&request.Request{Method: a.Request.Method, Address: a.Request.Address, Headers: a.Request.Headers})
+	switch r.Word() {
+	case engine.WordFiles:
+		return a.Status/100 == 2 || a.Status == 304 || a.Status == 404
+	case engine.WordApp:
+		return true
+	}
+	if r.Status != a.Status && !(r.Status == 200 && (a.Status == 304 || a.Status == 206)) {
+		return false
+	}
+	if r.Location == "" || a.Location == "" {
+		return true
+	}
+	want, err1 := a.Request.Address.Resolve(a.Location)
+	got, err2 := a.Request.Address.Resolve(r.Location)
+	return err1 == nil && err2 == nil && want == got
+}
+
+// refusals are the statuses that access entries refuse with.
+var refusals = []int{403, 404, 405, 451}
+
+// statuses finds the folders, the extensions and the single paths that are refused or gone.
+func (d *drafter) statuses() {
+	byStatus := map[int][]*fact{}
+	for _, f := range d.facts {
+		if !f.done && !f.redirects() && f.Status >= 400 && f.Status != 401 && f.Status < 500 {
+			byStatus[f.Status] = append(byStatus[f.Status], f)
+		}
+	}
+	for _, status := range slices.Sorted(maps.Keys(byStatus)) {
+		left := byStatus[status]
+		take := func(selector string, n int, name string) {
+			rank, kind, rest := rankMoved, "reply", selector+fmt.Sprintf(" with %d", status)
+			if slices.Contains(refusals, status) {
+				rank, kind, rest = rankAccess, "access", selector+fmt.Sprintf(" refuse %d", status)
+			}
+			d.add(rank, kind, name, rest, "%s", answers(n))
+		}
+		name := map[int]string{403: "refused", 404: "hidden", 410: "gone", 451: "withheld"}[status]
+		name = cmp.Or(name, fmt.Sprintf("status-%d", status))
+		for _, group := range []struct {
+			of    func(f *fact) string
+			takes func(f *fact, of string) bool
+			write func(of string) string
+		}{
+			{func(f *fact) string { return path.Dir(f.path) + "/" }, func(f *fact, of string) bool { return strings.HasPrefix(f.path+"/", of) }, func(of string) string { return "in " + of }},
+			{func(f *fact) string { return strings.TrimPrefix(path.Ext(f.path), ".") }, func(f *fact, of string) bool { return strings.HasSuffix(f.path, "."+of) }, func(of string) string { return `on ~.*\.` + of }},
+		} {
+			counts := map[string]int{}
+			for _, f := range left {
+				if of := group.of(f); of != "" && of != "//" && of != "/" && plainPath(of) {
+					counts[of]++
+				}
+			}
+			for _, of := range slices.SortedFunc(maps.Keys(counts), func(a, b string) int { return cmp.Or(cmp.Compare(counts[b], counts[a]), strings.Compare(a, b)) }) {
+				n, wrong := 0, 0
+				for _, f := range d.facts {
+					if group.takes(f, of) {
+						if f.Status == status {
+							n++
+						} else {
+							wrong++
+						}
+					}
+				}
+				if n < 2 || wrong > 0 || !slices.ContainsFunc(left, func(f *fact) bool { return group.takes(f, of) }) {
+					continue
+				}
+				take(group.write(of), n, name)
+				for _, f := range left {
+					f.done = f.done || group.takes(f, of)
+				}
+				left = slices.DeleteFunc(left, func(f *fact) bool { return group.takes(f, of) })
+			}
+		}
+		var paths []string
+		for _, f := range left {
+			if plainPath(f.path) && f.query == "" && len(paths) < 20 {
+				paths = append(paths, f.path)
+				f.done = true
+			}
+		}
+		if len(paths) > 0 && status != 410 || len(paths) > 0 && len(paths) < 4 {
+			take("on "+strings.Join(paths, " "), len(paths), name)
+		} else if len(paths) > 0 {
+			for _, f := range left {
+				if slices.Contains(paths, f.path) {
+					f.to = ""
+					d.rows = append(d.rows, f)
+				}
+			}
+		}
+	}
+}
+
+// patterns chooses templates, the one that explains the most first.
+func (d *drafter) patterns() {
+	byKey := map[string]*template{}
+	support := map[string][]*fact{}
+	for _, f := range d.facts {
+		if f.done || !f.redirects() {
+			continue
+		}
+		for _, t := range templatesOf(f) {
+			k := t.key()
+			if byKey[k] == nil {
+				byKey[k] = t
+			}
+			if s := support[k]; len(s) == 0 || s[len(s)-1] != f {
+				support[k] = append(support[k], f)
+			}
+		}
+	}
+	var keys []string
+	for k, facts := range support {
+		if len(facts) > 1 {
+			keys = append(keys, k)
+		}
+	}
+	slices.SortFunc(keys, func(a, b string) int {
+		return cmp.Or(cmp.Compare(len(support[b]), len(support[a])), strings.Compare(a, b))
+	})
+	chosen := []*choice{}
+	scored := map[string]*choice{}
+	for {
+		var best *choice
+		for _, k := range keys {
+			open := 0
+			for _, f := range support[k] {
+				if !f.done {
+					open++
+				}
+			}
+			if float64(open)-entryCost <= 0 || best != nil && float64(open)-entryCost <= best.gain {
+				continue
+			}
+			c := scored[k]
+			if c == nil || c.stale() {
+				c = d.choose(byKey[k], support[k])
+				scored[k] = c
+			}
+			if c != nil && c.gain > 0 && (best == nil || c.gain > best.gain || c.gain == best.gain && c.weight() > best.weight()) {
+				best = c
+			}
+		}
+		if best == nil {
+			break
+		}
+		for _, f := range best.agrees {
+			f.done = true
+		}
+		chosen = append(chosen, best)
+	}
+	slices.SortStableFunc(chosen, func(a, b *choice) int { return cmp.Compare(b.weight(), a.weight()) })
+	for _, c := range chosen {
+		rest := "on " + c.pattern() + " to " + c.target() + " as " + as(c.status)
+		if c.query != "" {
+			rest += " query " + c.query
+		}
+		rest += "\n    example " + c.agrees[0].path + " => " + fmt.Sprint(c.status)
+		d.add(rankMoved, "redirect", nameOf(c.agrees[0].path), rest, "%s", answers(len(c.agrees)))
+	}
+}
+
+// nameOf makes a name of the first segment of a path.
+func nameOf(p string) string {
+	first, _, _ := strings.Cut(strings.TrimPrefix(p, "/"), "/")
+	first, _, _ = strings.Cut(first, ".")
+	name := strings.Trim(strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r | 0x20
+		}
+		return '-'
+	}, first), "-")
+	switch {
+	case name == "" || len(name) > 30:
+		return "old"
+	case strings.HasPrefix(name, "old"):
+		return name
+	}
+	return "old-" + name
+}
+
+// A choice is a template with its widths, and what speaks for and against it.
+type choice struct {
+	*compiled
+	agrees []*fact
+	query  string // the mode; "" for the usual
+	gain   float64
+}
+
+// stale reports whether facts that spoke for it have been explained since.
+func (c *choice) stale() bool {
+	return slices.ContainsFunc(c.agrees, func(f *fact) bool { return f.done })
+}
+
+// choose finds the widest values that nothing contradicts; nil where there are none.
+func (d *drafter) choose(t *template, support []*fact) *choice {
+	values := 0
+	for _, p := range t.old {
+		values = max(values, p.value)
+	}
+	chosen := make([]width, values)
+	for i := range chosen {
+		chosen[i] = widths[0]
+	}
+	all := t.compile(chosen)
+	seen := make([]map[string]bool, values)
+	for i := range seen {
+		seen[i] = map[string]bool{}
+		number := true
+		for _, f := range support {
+			m := all.matches.FindStringSubmatch(f.path)
+			if m == nil {
+				return nil
+			}
+			seen[i][m[i+1]] = true
+			number = number && strings.Trim(m[i+1], "0123456789") == ""
+		}
+		if len(seen[i]) < 2 {
+			return nil // it is always the same: another template says that
+		}
+		if number {
+			chosen[i] = digits
+		}
+	}
+	best := d.score(t.compile(chosen))
+	for i := range chosen {
+		if best.wrong == 0 || chosen[i] == digits {
+			continue
+		}
+		for _, w := range widths[1:] {
+			narrower := slices.Clone(chosen)
+			narrower[i] = w
+			if s := d.score(t.compile(narrower)); s.gain > best.gain {
+				best, chosen = s, narrower
+			}
+		}
+	}
+	return &best.choice
+}
+
+type score struct {
+	choice
+	wrong int
+}
+
+// score holds a template against all facts.
+func (d *drafter) score(c *compiled) score {
+	s := score{choice: choice{compiled: c}}
+	others := 0
+	keep, drop, ownQuery := 0, 0, strings.Contains(textOf(c.new), "?")
+	for _, f := range d.facts {
+		to, ok := c.of(f.path)
+		if !ok {
+			continue
+		}
+		target := f.to
+		if ownQuery && f.toQuery != "" {
+			target = withQuery(f.to, f.toQuery)
+		}
+		if !f.redirects() || target != to || f.Status != c.status {
+			if !f.redirects() {
+				s.wrong++
+			} else if !f.done {
+				others++
+			}
+			continue
+		}
+		if f.hasQuery && f.query != "" && !ownQuery {
+			switch f.toQuery {
+			case f.query:
+				keep++
+			case "":
+				drop++
+			default:
+				continue
+			}
+		}
+		if !f.done {
+			s.agrees = append(s.agrees, f)
+		}
+	}
+	if drop > keep {
+		s.query = "drop"
+	}
+	values := 0
+	for _, p := range c.old {
+		values = max(values, p.value)
+	}
+	s.gain = float64(len(s.agrees)) - entryCost - valueCost*float64(values) - wrongCost*float64(s.wrong) - otherCost*float64(others)
+	if len(c.old) > 2 && c.old[0].text == "/" && !c.old[1].tail && c.widths[0] != digits && strings.HasPrefix(c.old[2].text, "/") {
+		s.gain -= anyFolderCost
+	}
+	for _, p := range c.old {
+		if p.tail { // of two that say the same the narrower one
+			s.gain -= tailCost
+		}
+	}
+	return s
+}
+
+func textOf(pieces []piece) (s string) {
+	for _, p := range pieces {
+		s += p.text
+	}
+	return s
+}
+
+// sameTargets draws addresses together that lead to one place.
+func (d *drafter) sameTargets() {
+	by := map[string][]*fact{}
+	for _, f := range d.facts {
+		if !f.done && f.redirects() && plainPath(f.path) && (f.toQuery == "" || f.toQuery == f.query) && d.alike(f) {
+			k := fmt.Sprintf("%d %s", f.Status, f.to)
+			by[k] = append(by[k], f)
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(by)) {
+		facts := by[k]
+		var paths []string
+		keep, drop := 0, 0
+		for _, f := range facts {
+			if !slices.Contains(paths, f.path) {
+				paths = append(paths, f.path)
+			}
+			if f.query != "" && f.toQuery == "" {
+				drop++
+			} else if f.query != "" {
+				keep++
+			}
+		}
+		rest := " to " + strings.ReplaceAll(facts[0].to, "{", "{{") + " as " + as(facts[0].Status)
+		if drop > keep {
+			rest += " query drop"
+		}
+		folder := commonFolder(facts)
+		switch {
+		case len(facts) < 3:
+			continue
+		case len(paths) > 2 && folder != "/" && !slices.ContainsFunc(d.facts, func(f *fact) bool {
+			return strings.HasPrefix(f.path+"/", folder) && !slices.Contains(facts, f)
+		}):
+			d.add(rankMoved, "redirect", nameOf(folder), "in "+folder+rest, "%s", answers(len(facts)))
+		case len(paths) <= 12:
+			d.add(rankMoved, "redirect", nameOf(paths[0]), "on "+strings.Join(paths, " ")+rest, "%s", answers(len(facts)))
+		default:
+			continue
+		}
+		for _, f := range facts {
+			f.done = true
+		}
+	}
+}
+
+// alike reports whether a path is answered alike with whatever query.
+func (d *drafter) alike(f *fact) bool {
+	return !slices.ContainsFunc(d.facts, func(o *fact) bool { return o.path == f.path && (o.to != f.to || o.Status != f.Status) })
+}
+
+func commonFolder(facts []*fact) string {
+	folder := path.Dir(facts[0].path) + "/"
+	for _, f := range facts {
+		for folder != "/" && folder != "//" && !strings.HasPrefix(f.path, folder) {
+			folder = path.Dir(strings.TrimSuffix(folder, "/")) + "/"
+		}
+	}
+	return strings.Replace(folder, "//", "/", 1)
+}
+
+// rest makes rows of what cannot be drawn together.
+func (d *drafter) rest() {
+	for _, queries := range []bool{false, true} {
+		for _, f := range d.facts {
+			switch {
+			case f.done || !f.redirects() || (f.query != "") != queries || d.hasRow(f):
+			case f.query == "" && d.byQuery[f.path]: // a row would take what is decided by the query
+				d.add(rankMoved, "redirect", nameOf(f.path), fmt.Sprintf("on %s to %s as %s query drop", f.path, strings.ReplaceAll(withQuery(f.to, f.toQuery), "{", "{{"), as(f.Status)), "With any other query. One answer says so.")
+				f.done = true
+			default:
+				d.rows = append(d.rows, f)
+			}
+		}
+	}
+}
+
+// hasRow reports whether a row for the path with whatever query, which is sent along, says
+// the same.
+func (d *drafter) hasRow(f *fact) bool {
+	return f.toQuery == f.query && slices.ContainsFunc(d.rows, func(row *fact) bool {
+		return row.query == "" && row.path == f.path && row.to == f.to && row.Status == f.Status
+	})
+}
+
+// held runs the draft over all facts, and makes rows of those that another entry takes.
+func (d *drafter) held() error {
+	for range 3 {
+		if err := d.predict(); err != nil {
+			return err
+		}
+		more := 0
+		for _, f := range d.facts {
+			if !f.done && f.redirects() && !slices.Contains(d.rows, f) && !d.hasRow(f) {
+				d.rows = append(d.rows, f)
+				more++
+			}
+		}
+		if more == 0 {
+			return nil
+		}
+	}
+	return d.predict()
+}
+
+// result says what the draft gives, and what it does not.
+func (d *drafter) result() (*Draft, error) {
+	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Hosts: d.strange}
+	if len(d.rows) > 0 {
+		out.Table = d.table()
+	}
+	for _, a := range d.Answers {
+		if d.gives(a) {
+			out.Agree++
+			continue
+		}
+		r := d.engine.Predict(&request.Request{Method: a.Request.Method, Address: a.Request.Address, Headers: a.Request.Headers})
+		predicted := engine.StatusText(r)
+		if r.Location != "" {
+			predicted += " " + r.Location
+		}
+		out.Left = append(out.Left, Left{a, predicted, d.why(a)})
+	}
+	return out, nil
+}
+
+// why says why an answer is not explained.
+func (d *drafter) why(a *Answer) string {
+	switch {
+	case !d.knows(a.Request.Address.Host):
+		return "its host is not sent on to the site: it is another one, or unknown"
+	case a.Status >= 500:
+		return "the server failed"
+	case a.Status == 401:
+		return "a name and password are asked for: which accounts there are cannot be seen"
+	case a.Request.Verb() != "GET" && a.Request.Verb() != "HEAD":
+		return "rules about methods are not drafted"
+	case a.varied():
+		return "rules about header fields are not drafted"
+	case a.Status/100 == 2:
+		return "something answers there that is no file: an application, a rewrite or a fallback"
+	case a.Status/100 == 3 && a.Location == "":
+		return "the list does not say where it leads"
+	}
+	return "it contradicts the other answers"
+}

@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"kibitz/core/draft"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+	"kibitz/internal/render"
+)
+
+func init() {
+	register(command{
+		order:   2,
+		name:    "draft",
+		args:    "ANSWERS…",
+		summary: "writes the rulebook that gives the answers which a server gave",
+		about: `Reads what a server answered, and writes the rulebook that answers so: from what
+kibitz record has kept, from logs with a status and Location, HTTP archives, lists
+with expectations (rules by example), and tables old,new,status. The folder of the
+site's files (-files, or -inventory) tells what needs no rule; without it only
+redirects and refusals are drafted.
+
+Drafted are other hosts and the other scheme, moved addresses (drawn together into
+patterns where several answers say so), what is gone or refused, and a table of
+single moves, which lies beside the file of -out. Each entry says how many answers
+speak for it. What the draft does not give is listed, with the reason, and never
+bent into a rule.
+Exit status 1: some answers are left out.`,
+		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			f := &draftFlags{}
+			flags.StringVar(&f.files, "files", "", "the `folder` of the site's files")
+			flags.StringVar(&f.inventory, "inventory", "", "or a listing of them, a `file` that kibitz inventory has written")
+			f.listFlags.setup(flags)
+			return func(r *run, args []string) (int, error) {
+				switch {
+				case len(args) == 0:
+					return 0, usagef("name what a server answered, like: kibitz draft answers.jsonl -files public -out site.kibitz")
+				case f.files != "" && f.inventory != "":
+					return 0, usagef("-files and -inventory do not go together")
+				}
+				if err := f.checkFormat(); err != nil {
+					return 0, err
+				}
+				return r.draft(args, f)
+			}
+		},
+	})
+}
+
+type draftFlags struct {
+	files, inventory string
+	listFlags
+}
+
+func (r *run) draft(names []string, f *draftFlags) (int, error) {
+	base, err := siteAddress("https://localhost")
+	if f.base != "" {
+		base, err = siteAddress(f.base)
+	}
+	if err != nil {
+		return 0, err
+	}
+	source := &draft.Source{Table: "moves.csv", Files: filepath.ToSlash(f.files)}
+	if r.file != "" {
+		stem := strings.TrimSuffix(filepath.Base(r.file), filepath.Ext(r.file))
+		source.Table = stem + "-moves.csv"
+		if err := mustBeNew(filepath.Join(filepath.Dir(r.file), source.Table)); err != nil {
+			return 0, err
+		}
+	}
+	if f.inventory != "" {
+		source.Files, source.Listed = filepath.ToSlash(f.inventory), true
+	}
+	if source.Tree, err = r.loadTree(&rulebook.Site{Files: f.files, Inventory: f.inventory}); err != nil {
+		return 0, err
+	}
+	silent := 0
+	for _, name := range names {
+		counts, err := r.readList(name, &f.listFlags, base, func(item *list.Item) {
+			if a, ok := draft.AnswerOf(name, item); ok {
+				source.Answers = append(source.Answers, a)
+			} else {
+				silent++
+			}
+		})
+		if r.sayRead(name, counts); err != nil && !isPartial(err) {
+			return 0, err
+		} else if err != nil {
+			fmt.Fprintf(r.stderr, "note: %s\n", render.Clean(err.Error()))
+		}
+	}
+	if len(source.Answers) == 0 && silent > 0 {
+		return 0, fmt.Errorf("%s, and none of them says what was answered: kibitz record LIST -at URL asks a server", render.Count(silent, "request"))
+	}
+	d, err := source.Write()
+	if err != nil {
+		return 0, err
+	}
+	r.out.Printf("%s", d.Rulebook)
+	switch {
+	case d.Table != "" && r.file != "":
+		at := filepath.Join(filepath.Dir(r.file), source.Table)
+		if err := writeWhole(at, []byte(d.Table), false); err != nil {
+			return 0, err
+		}
+	case d.Table != "":
+		r.out.Printf("\n# %s, which is written beside the file of -out:\n#\n", source.Table)
+		for _, line := range strings.Split(strings.TrimSpace(d.Table), "\n") {
+			r.out.Printf("#     %s\n", line)
+		}
+	}
+	return r.drafted(d, silent, f)
+}
+
+// shownLeft is how many answers of a sort are shown that the draft does not give.
+const shownLeft = 3
+
+// drafted says what the draft gives, and what it does not.
+func (r *run) drafted(d *draft.Draft, silent int, f *draftFlags) (int, error) {
+	say := render.NewOutput(r.stderr, r.color)
+	say.Printf("%s and %s explain %s of %s (%s)\n", render.Count(d.Entries, "entry"), render.Count(d.Rows, "row"), render.Number(d.Agree), render.Count(d.Answers, "answer"), render.Share(int64(d.Agree), int64(d.Answers)))
+	if silent > 0 {
+		say.Printf("%s said nothing of an answer\n", render.Count(silent, "request"))
+	}
+	by := map[string][]draft.Left{}
+	var order []string
+	for _, l := range d.Left {
+		if by[l.Why] == nil {
+			order = append(order, l.Why)
+		}
+		by[l.Why] = append(by[l.Why], l)
+	}
+	for _, why := range order {
+		say.Printf("\n%s: %s\n", render.Count(len(by[why]), "answer"), why)
+		for i, l := range by[why] {
+			if i == shownLeft {
+				say.Printf("  … and %s more\n", render.Number(len(by[why])-i))
+				break
+			}
+			was := fmt.Sprint(l.Answer.Status)
+			if l.Answer.Location != "" {
+				was += " " + l.Answer.Location
+			}
+			say.Printf("  %s %s   was %s, the draft says %s\n", render.Clean(l.Answer.Request.Verb()), render.Short(l.Answer.Request.Address.String(), 60), render.Short(was, 50), render.Short(l.Predicted, 50))
+		}
+	}
+	if f.files == "" && f.inventory == "" {
+		say.Printf("\nWithout the site's files (-files DIR) only redirects and refusals can be drafted.\n")
+	}
+	if len(d.Left) > 0 {
+		return exitFindings, nil
+	}
+	return exitWell, nil
+}
