@@ -94,6 +94,8 @@ func run(wrong float64, bare bool, show string) error {
 			asked++
 			if got := de.Predict(q.request); got.Status == q.answer.Status && got.Location == q.answer.Location {
 				right++
+			} else if name == show {
+				fmt.Println("missed:", q.answer.By.Name, q.request.Address, q.answer.Status, q.answer.Location, "drafted:", got.Status, got.Location)
 			}
 		}
 		fmt.Printf("| %s | %d | %.1f%% | %d | %.1f%% | %d, %d | %d, %d | %s |\n", name, d.Answers, 100*float64(d.Agree)/float64(d.Answers), len(hidden), 100*float64(right)/float64(max(1, asked)),

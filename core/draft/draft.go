@@ -95,6 +95,7 @@ func (s *Source) Write() (*Draft, error) {
 	d.served()
 	d.parameters()
 	d.patterns()
+	d.folders()
 	d.sameTargets()
 	d.rest()
 	if err := d.held(); err != nil {
@@ -675,6 +676,58 @@ func textOf(pieces []piece) (s string) {
 	return s
 }
 
+// folders finds those of which everything leads to one place: the folder itself, with its
+// slash or without, and what was asked for below it.
+func (d *drafter) folders() {
+	candidates := map[string]bool{}
+	for _, f := range d.facts {
+		if f.done || !f.redirects() || !plainPath(f.path) {
+			continue
+		}
+		for folder := strings.TrimSuffix(f.path, "/"); folder != "" && folder != "/"; folder = strings.TrimSuffix(path.Dir(folder), "/") {
+			candidates[folder+"/"] = true
+		}
+	}
+	for _, folder := range slices.SortedFunc(maps.Keys(candidates), func(a, b string) int {
+		return cmp.Or(strings.Count(a, "/")-strings.Count(b, "/"), strings.Compare(a, b))
+	}) {
+		var facts []*fact
+		paths := map[string]bool{}
+		one := true
+		for _, f := range d.facts {
+			if strings.HasPrefix(f.path+"/", folder) {
+				facts = append(facts, f)
+				paths[f.path] = true
+				one = one && f.redirects() && f.to == facts[0].to && f.Status == facts[0].Status && (f.toQuery == "" || f.toQuery == f.query)
+			}
+		}
+		if !one || len(paths) < 2 || !slices.ContainsFunc(facts, func(f *fact) bool { return !f.done }) {
+			continue
+		}
+		d.add(rankMoved, "redirect", nameOf(folder), "in "+folder+toOne(facts), "%s", answers(len(facts)))
+		for _, f := range facts {
+			f.done = true
+		}
+	}
+}
+
+// toOne is the rest of an entry for facts that lead to one place.
+func toOne(facts []*fact) string {
+	keep, drop := 0, 0
+	for _, f := range facts {
+		if f.query != "" && f.toQuery == "" {
+			drop++
+		} else if f.query != "" {
+			keep++
+		}
+	}
+	rest := " to " + strings.ReplaceAll(facts[0].to, "{", "{{") + " as " + as(facts[0].Status)
+	if drop > keep {
+		rest += " query drop"
+	}
+	return rest
+}
+
 // sameTargets draws addresses together that lead to one place.
 func (d *drafter) sameTargets() {
 	by := map[string][]*fact{}
@@ -687,34 +740,15 @@ func (d *drafter) sameTargets() {
 	for _, k := range slices.Sorted(maps.Keys(by)) {
 		facts := by[k]
 		var paths []string
-		keep, drop := 0, 0
 		for _, f := range facts {
 			if !slices.Contains(paths, f.path) {
 				paths = append(paths, f.path)
 			}
-			if f.query != "" && f.toQuery == "" {
-				drop++
-			} else if f.query != "" {
-				keep++
-			}
 		}
-		rest := " to " + strings.ReplaceAll(facts[0].to, "{", "{{") + " as " + as(facts[0].Status)
-		if drop > keep {
-			rest += " query drop"
-		}
-		folder := commonFolder(facts)
-		switch {
-		case len(facts) < 3:
-			continue
-		case len(paths) > 2 && folder != "/" && !slices.ContainsFunc(d.facts, func(f *fact) bool {
-			return strings.HasPrefix(f.path+"/", folder) && !slices.Contains(facts, f)
-		}):
-			d.add(rankMoved, "redirect", nameOf(folder), "in "+folder+rest, "%s", answers(len(facts)))
-		case len(paths) <= 12:
-			d.add(rankMoved, "redirect", nameOf(paths[0]), "on "+strings.Join(paths, " ")+rest, "%s", answers(len(facts)))
-		default:
+		if len(facts) < 3 || len(paths) > 12 {
 			continue
 		}
+		d.add(rankMoved, "redirect", nameOf(paths[0]), "on "+strings.Join(paths, " ")+toOne(facts), "%s", answers(len(facts)))
 		for _, f := range facts {
 			f.done = true
 		}
@@ -724,16 +758,6 @@ func (d *drafter) sameTargets() {
 // alike reports whether a path is answered alike with whatever query.
 func (d *drafter) alike(f *fact) bool {
 	return !slices.ContainsFunc(d.facts, func(o *fact) bool { return o.path == f.path && (o.to != f.to || o.Status != f.Status) })
-}
-
-func commonFolder(facts []*fact) string {
-	folder := path.Dir(facts[0].path) + "/"
-	for _, f := range facts {
-		for folder != "/" && folder != "//" && !strings.HasPrefix(f.path, folder) {
-			folder = path.Dir(strings.TrimSuffix(folder, "/")) + "/"
-		}
-	}
-	return strings.Replace(folder, "//", "/", 1)
 }
 
 // rest makes rows of what cannot be drawn together.
