@@ -85,10 +85,24 @@ var places = map[string]func(s string) attack{
 	"W3C fields": func(s string) attack {
 		return onList("#Fields: cs-method cs-uri-stem cs(User-Agent) "+s+"\nGET /"+s+" "+s+" x\n", "replay", "-as", "json")
 	},
-	"tally":                          func(s string) attack { return tallyOf(s, "404", "missing", "", "text") },
-	"tally, as JSON":                 func(s string) attack { return tallyOf(s, "404", "missing", "", "json") },
-	"entry of a tally":               func(s string) attack { return tallyOf("x", "404", "missing", s, "text") },
-	"status of a tally":              func(s string) attack { return tallyOf("x", s, s, "", "csv") },
+	"tally":             func(s string) attack { return tallyOf(s, "404", "missing", "", "text") },
+	"tally, as JSON":    func(s string) attack { return tallyOf(s, "404", "missing", "", "json") },
+	"entry of a tally":  func(s string) attack { return tallyOf("x", "404", "missing", s, "text") },
+	"status of a tally": func(s string) attack { return tallyOf("x", s, s, "", "csv") },
+	"answers to draft from": func(s string) attack {
+		return onList("{\"url\":"+quoteJSON("/"+s)+",\"status\":301,\"location\":"+quoteJSON("/to/"+s)+"}\n{\"url\":"+quoteJSON("/x/"+s+"/a")+",\"status\":301,\"location\":"+quoteJSON("/y/"+s+"/a")+"}\n{\"url\":"+quoteJSON("/x/"+s+"/b")+",\"status\":301,\"location\":"+quoteJSON("/y/"+s+"/b")+"}\n{\"url\":"+quoteJSON("/x/"+s+"/c?q="+s)+",\"status\":410}\n", "draft", "-base", "https://s.example", "-files", "public")
+	},
+	"agents to draft from": func(s string) attack {
+		return onList(strings.Repeat(strings.Replace(logLine("a", "-", s), " 200 ", " 403 ", 1), 4)+logLine("b", "-", "other"), "draft", "-base", "https://s.example")
+	},
+	"folder to start from": func(s string) attack {
+		name := strings.NewReplacer("/", "_", "\x00", "_").Replace(s)
+		if len(name) > 200 {
+			name = name[:200]
+		}
+		a := attack{files: map[string]string{"public/index.html": "home", "public/d/" + name: strings.Repeat(s, 300), "public/" + name + ".bak": "x", "log": logLine(s, "-", s)}, args: []string{"start", "-log", "log"}, writes: []string{"requests.txt", "site.kibitz"}}
+		return a
+	},
 	"rulebook with a name":           func(s string) attack { return named(s, "replay", "list") },
 	"rulebook with a name, checked":  func(s string) attack { return named(s, "check", "-claims") },
 	"rulebook with a name, as JSON":  func(s string) attack { return named(s, "replay", "list", "-as", "json") },

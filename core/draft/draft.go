@@ -64,8 +64,9 @@ type drafter struct {
 	facts      []*fact
 	paragraphs []paragraph
 	rows       []*fact
-	taken      map[string]bool // names of entries
-	byQuery    map[string]bool // paths whose queries decide
+	rowsOf     map[string][]*fact // by path
+	taken      map[string]bool    // names of entries
+	byQuery    map[string]bool    // paths whose queries decide
 	engine     *engine.Engine
 }
 
@@ -78,7 +79,7 @@ func (s *Source) Write() (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &drafter{Source: s, survey: surveyed, taken: map[string]bool{}, byQuery: map[string]bool{}}
+	d := &drafter{Source: s, survey: surveyed, taken: map[string]bool{}, byQuery: map[string]bool{}, rowsOf: map[string][]*fact{}}
 	for _, a := range s.Answers {
 		if f := d.factOf(a); f != nil {
 			d.facts = append(d.facts, f)
@@ -93,16 +94,42 @@ func (s *Source) Write() (*Draft, error) {
 	d.statuses()
 	d.asked()
 	d.served()
+	all := d.facts
+	d.facts = some(all)
 	d.parameters()
 	d.patterns()
 	d.folders()
 	d.sameTargets()
+	if d.facts = all; len(all) > mostFacts {
+		if err := d.predict(); err != nil {
+			return nil, err
+		}
+	}
 	d.rest()
 	if err := d.held(); err != nil {
 		return nil, err
 	}
 	return d.result()
 }
+
+// mostFacts is from how many facts rules are drawn; of more every second, third … is taken.
+// The others are held against the draft, and rows where it does not give them.
+const mostFacts = 20_000
+
+func some(all []*fact) (out []*fact) {
+	step := (len(all) + mostFacts - 1) / mostFacts
+	for i := 0; i < len(all); i += step {
+		out = append(out, all[i])
+	}
+	return out
+}
+
+// mostTemplates bounds how many templates are looked at.
+const mostTemplates = 300_000
+
+// mostTried bounds how often a template is held against an answer: those that most answers
+// speak for come first.
+const mostTried = 10_000_000
 
 // agreed leaves one fact of each address: the last answer that most of them gave.
 func agreed(facts []*fact) (out []*fact) {
@@ -452,7 +479,7 @@ func (d *drafter) statuses() {
 			for _, f := range left {
 				if slices.Contains(paths, f.path) {
 					f.to = ""
-					d.rows = append(d.rows, f)
+					d.addRow(f)
 				}
 			}
 		}
@@ -466,6 +493,9 @@ func (d *drafter) patterns() {
 	for _, f := range d.facts {
 		if f.done || !f.redirects() {
 			continue
+		}
+		if len(byKey) > mostTemplates {
+			break
 		}
 		for _, t := range templatesOf(f) {
 			k := t.key()
@@ -486,6 +516,7 @@ func (d *drafter) patterns() {
 	slices.SortFunc(keys, func(a, b string) int {
 		return cmp.Or(cmp.Compare(len(support[b]), len(support[a])), strings.Compare(a, b))
 	})
+	keys = keys[:min(len(keys), mostTried/max(1, len(d.facts)))]
 	chosen := []*choice{}
 	scored := map[string]*choice{}
 	for {
@@ -679,27 +710,16 @@ func textOf(pieces []piece) (s string) {
 // folders finds those of which everything leads to one place: the folder itself, with its
 // slash or without, and what was asked for below it.
 func (d *drafter) folders() {
-	candidates := map[string]bool{}
-	for _, f := range d.facts {
-		if f.done || !f.redirects() || !plainPath(f.path) {
-			continue
-		}
-		for folder := strings.TrimSuffix(f.path, "/"); folder != "" && folder != "/"; folder = strings.TrimSuffix(path.Dir(folder), "/") {
-			candidates[folder+"/"] = true
-		}
-	}
-	for _, folder := range slices.SortedFunc(maps.Keys(candidates), func(a, b string) int {
+	below := d.below()
+	for _, folder := range slices.SortedFunc(maps.Keys(below), func(a, b string) int {
 		return cmp.Or(strings.Count(a, "/")-strings.Count(b, "/"), strings.Compare(a, b))
 	}) {
-		var facts []*fact
+		facts := below[folder]
 		paths := map[string]bool{}
-		one := true
-		for _, f := range d.facts {
-			if strings.HasPrefix(f.path+"/", folder) {
-				facts = append(facts, f)
-				paths[f.path] = true
-				one = one && f.redirects() && f.to == facts[0].to && f.Status == facts[0].Status && (f.toQuery == "" || f.toQuery == f.query)
-			}
+		one := plainPath(folder)
+		for _, f := range facts {
+			paths[f.path] = true
+			one = one && f.redirects() && f.to == facts[0].to && f.Status == facts[0].Status && (f.toQuery == "" || f.toQuery == f.query)
 		}
 		if !one || len(paths) < 2 || !slices.ContainsFunc(facts, func(f *fact) bool { return !f.done }) {
 			continue
@@ -709,6 +729,18 @@ func (d *drafter) folders() {
 			f.done = true
 		}
 	}
+}
+
+// below gives the facts of each folder: of itself, with its slash or without, and of what
+// is asked for in it.
+func (d *drafter) below() map[string][]*fact {
+	all := map[string][]*fact{}
+	for _, f := range d.facts {
+		for folder := strings.TrimSuffix(f.path, "/"); folder != "" && folder != "/"; folder = strings.TrimSuffix(path.Dir(folder), "/") {
+			all[folder+"/"] = append(all[folder+"/"], f)
+		}
+	}
+	return all
 }
 
 // toOne is the rest of an entry for facts that lead to one place.
@@ -730,9 +762,12 @@ func toOne(facts []*fact) string {
 
 // sameTargets draws addresses together that lead to one place.
 func (d *drafter) sameTargets() {
-	by := map[string][]*fact{}
+	by, byPath := map[string][]*fact{}, map[string][]*fact{}
 	for _, f := range d.facts {
-		if !f.done && f.redirects() && plainPath(f.path) && (f.toQuery == "" || f.toQuery == f.query) && d.alike(f) {
+		byPath[f.path] = append(byPath[f.path], f)
+	}
+	for _, f := range d.facts {
+		if !f.done && f.redirects() && plainPath(f.path) && (f.toQuery == "" || f.toQuery == f.query) && alike(f, byPath) {
 			k := fmt.Sprintf("%d %s", f.Status, f.to)
 			by[k] = append(by[k], f)
 		}
@@ -756,8 +791,8 @@ func (d *drafter) sameTargets() {
 }
 
 // alike reports whether a path is answered alike with whatever query.
-func (d *drafter) alike(f *fact) bool {
-	return !slices.ContainsFunc(d.facts, func(o *fact) bool { return o.path == f.path && (o.to != f.to || o.Status != f.Status) })
+func alike(f *fact, byPath map[string][]*fact) bool {
+	return !slices.ContainsFunc(byPath[f.path], func(o *fact) bool { return o.to != f.to || o.Status != f.Status })
 }
 
 // rest makes rows of what cannot be drawn together.
@@ -770,7 +805,7 @@ func (d *drafter) rest() {
 				d.add(rankMoved, "redirect", nameOf(f.path), fmt.Sprintf("on %s to %s as %s query drop", f.path, strings.ReplaceAll(withQuery(f.to, f.toQuery), "{", "{{"), as(f.Status)), "With any other query. One answer says so.")
 				f.done = true
 			default:
-				d.rows = append(d.rows, f)
+				d.addRow(f)
 			}
 		}
 	}
@@ -779,9 +814,18 @@ func (d *drafter) rest() {
 // hasRow reports whether a row for the path with whatever query, which is sent along, says
 // the same.
 func (d *drafter) hasRow(f *fact) bool {
-	return f.toQuery == f.query && slices.ContainsFunc(d.rows, func(row *fact) bool {
-		return row.query == "" && row.path == f.path && row.to == f.to && row.Status == f.Status
+	return slices.ContainsFunc(d.rowsOf[f.path], func(row *fact) bool {
+		return row == f || f.toQuery == f.query && row.query == "" && row.to == f.to && row.Status == f.Status
 	})
+}
+
+// addRow adds a row. One that leads to its own address could not be read again.
+func (d *drafter) addRow(f *fact) {
+	if f.to == f.path && f.toQuery == f.query || strings.ContainsAny(f.path, "\n\r") {
+		return
+	}
+	d.rows = append(d.rows, f)
+	d.rowsOf[f.path] = append(d.rowsOf[f.path], f)
 }
 
 // held runs the draft over all facts, and makes rows of those that another entry takes.
@@ -792,9 +836,9 @@ func (d *drafter) held() error {
 		}
 		more := 0
 		for _, f := range d.facts {
-			if !f.done && f.redirects() && !slices.Contains(d.rows, f) && !d.hasRow(f) {
-				d.rows = append(d.rows, f)
-				more++
+			if before := len(d.rows); !f.done && f.redirects() && !d.hasRow(f) {
+				d.addRow(f)
+				more += len(d.rows) - before
 			}
 		}
 		if more == 0 {

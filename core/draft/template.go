@@ -99,6 +99,7 @@ func spansOf(path string) (all []span) {
 const (
 	mostValues = 3
 	mostSpans  = 12
+	mostOfOne  = 100 // templates of one pair of addresses
 )
 
 // templatesOf gives the templates that a pair of addresses is an instance of.
@@ -122,6 +123,9 @@ func templatesOf(f *fact) (all []*template) {
 		}
 		var choose func(from int, chosen []span)
 		choose = func(from int, chosen []span) {
+			if len(all) >= mostOfOne {
+				return
+			}
 			if len(chosen) > 0 {
 				if t := templateOf(f, target, chosen, lower); t != nil {
 					all = append(all, t)
