@@ -43,7 +43,7 @@ fallback bare in /boats/ to {path}.html
 	}
 	contains(t, errs, "explain 55 of 55 answers (100.0%)")
 	book, _ := os.ReadFile(filepath.Join(dir, "site.kibitz"))
-	contains(t, string(book), "address https://s.example", "hosts   www.s.example", "when scheme http", "in /secret/", "refuse 403", "in /gone/", "with 410", `/news/:v1(\d+)`, "/archive/item-{v1}/", "when query.id", "{v1|lower}", "{path}.html", "12 answers say so")
+	contains(t, string(book), "address https://s.example", "hosts   www.s.example", "when scheme http", "in /secret/", "refuse 403", "in /gone/", "with 410", `/news/:number(\d+)`, "/archive/item-{number}/", "when query.id", "{name|lower}", "{path}.html", "12 answers say so")
 	table, _ := os.ReadFile(filepath.Join(dir, "site-moves.csv"))
 	contains(t, string(table), "/one,/fares/,308", "/two.html,https://t.example/two,301")
 	out, errs, status := kibitz(t, dir, "", "replay", "answers.jsonl", "-strict")
@@ -73,9 +73,9 @@ func TestRulesByExample(t *testing.T) {
 		list string
 		want []string
 	}{
-		"a folder moves":          {"/old/a => 301 /new/a\n/old/b/c.html => 301 /new/b/c.html\n/old/d => 301 /new/d\n", []string{"/old/:v1(.*)", "/new/{v1}"}},
-		"an extension goes":       {"/a.html => 301 /a/\n/b.html => 301 /b/\n/c.html => 301 /c/\n/d.html => 301 /d/\n/e.html => 301 /e/\n", []string{"/:v1.html", "/{v1}/"}},
-		"dates":                   {"/2024/03/storm => 301 /n/2024-03-storm/\n/2023/11/tide => 301 /n/2023-11-tide/\n/2022/01/ice => 301 /n/2022-01-ice/\n", []string{`/:v1(\d+)/:v2(\d+)/:v3`, "/n/{v1}-{v2}-{v3}/"}},
+		"a folder moves":          {"/old/a => 301 /new/a\n/old/b/c.html => 301 /new/b/c.html\n/old/d => 301 /new/d\n", []string{"/old/:rest(.*)", "/new/{rest}"}},
+		"an extension goes":       {"/a.html => 301 /a/\n/b.html => 301 /b/\n/c.html => 301 /c/\n/d.html => 301 /d/\n/e.html => 301 /e/\n", []string{"/:name.html", "/{name}/"}},
+		"dates":                   {"/2024/03/storm => 301 /n/2024-03-storm/\n/2023/11/tide => 301 /n/2023-11-tide/\n/2022/01/ice => 301 /n/2022-01-ice/\n", []string{`/:number(\d+)/:number2(\d+)/:name`, "/n/{number}-{number2}-{name}/"}},
 		"one place":               {"/x => 302 /y\n/z.php => 302 /y\n/w => 302 /y\n", []string{"on /x /z.php /w", "to /y", "temporary"}},
 		"a table":                 {"/a1 => 301 /zz\n/b2 => 301 /yy\n", []string{"# ", "/a1,/zz,301"}},
 		"queries are dropped":     {"/p/a?x=1 => 301 /q/a\n/p/b?y=2 => 301 /q/b\n/p/c?z=1 => 301 /q/c\n", []string{"query drop"}},

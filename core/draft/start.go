@@ -305,6 +305,9 @@ func layOut(head, site string, paragraphs []paragraph) string {
 		if p.rank != last {
 			fmt.Fprintf(&b, "\n# %s\n\n", rankTitles[p.rank])
 		}
+		if p.why != "" && p.rank == last {
+			b.WriteString("\n")
+		}
 		last = p.rank
 		if p.why != "" {
 			fmt.Fprintf(&b, "# %s\n", strings.ReplaceAll(p.why, "\n", "\n# "))
@@ -496,7 +499,7 @@ func (s *starter) requests(e *engine.Engine) (text string, missing []Asked) {
 	for _, a := range s.Asked {
 		r := e.Predict(&request.Request{Address: a.Address})
 		if r.Status == 404 || r.Status == 421 {
-			if r.Status == 404 && len(missing) < 20 {
+			if r.Status == 404 && len(missing) < 10 {
 				missing = append(missing, a)
 			}
 			continue

@@ -293,7 +293,7 @@ func (c *compiled) pattern() string {
 		case p.value == 0:
 			b.WriteString(p.text)
 		case p.tail:
-			fmt.Fprintf(&b, ":v%d(.*)", p.value)
+			fmt.Fprintf(&b, ":%s(.*)", c.name(p.value))
 		default:
 			b.WriteString(":" + c.name(p.value))
 			w := c.widths[p.value-1].written
@@ -311,7 +311,30 @@ func startsName(s string) bool {
 	return s != "" && (s[0] == '_' || s[0] >= '0' && s[0] <= '9' || s[0]|0x20 >= 'a' && s[0]|0x20 <= 'z')
 }
 
-func (c *compiled) name(value int) string { return fmt.Sprintf("v%d", value) }
+// name is that of a value: what it is, and which of several.
+func (c *compiled) name(value int) string {
+	kind := func(value int) string {
+		for _, p := range c.old {
+			if p.value == value && p.tail {
+				return "rest"
+			}
+		}
+		if c.widths[value-1] == digits {
+			return "number"
+		}
+		return "name"
+	}
+	n := 1
+	for v := 1; v < value; v++ {
+		if kind(v) == kind(value) {
+			n++
+		}
+	}
+	if n == 1 {
+		return kind(value)
+	}
+	return fmt.Sprint(kind(value), n)
+}
 
 func (c *compiled) target() string {
 	var b strings.Builder
@@ -320,9 +343,9 @@ func (c *compiled) target() string {
 		case p.value == 0:
 			b.WriteString(strings.ReplaceAll(p.text, "{", "{{"))
 		case c.lower:
-			fmt.Fprintf(&b, "{v%d|lower}", p.value)
+			fmt.Fprintf(&b, "{%s|lower}", c.name(p.value))
 		default:
-			fmt.Fprintf(&b, "{v%d}", p.value)
+			fmt.Fprintf(&b, "{%s}", c.name(p.value))
 		}
 	}
 	return b.String()

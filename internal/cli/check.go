@@ -16,7 +16,7 @@ import (
 
 func init() {
 	register(command{
-		order:   3,
+		order:   5,
 		top:     10,
 		topHelp: "show up to `N` findings of each name, 0 for all; other forms have them all",
 		shows:   func(f *form) bool { return f.check != nil },

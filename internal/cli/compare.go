@@ -22,7 +22,7 @@ import (
 
 func init() {
 	register(command{
-		order:   6,
+		order:   8,
 		shows:   func(f *form) bool { return f.compare != nil },
 		rules:   "the rulebook, a `file`, where OLD and NEW are folders (default site.kibitz)",
 		name:    "compare",

@@ -14,7 +14,7 @@ import (
 
 func init() {
 	register(command{
-		order:   2,
+		order:   4,
 		name:    "draft",
 		args:    "ANSWERS…",
 		summary: "writes the rulebook that gives the answers which a server gave",

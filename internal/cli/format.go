@@ -12,7 +12,7 @@ import (
 
 func init() {
 	register(command{
-		order:   10,
+		order:   12,
 		name:    "format",
 		args:    "[FILE…]",
 		summary: "lays rulebooks out in columns",

@@ -14,6 +14,9 @@ const overview = `Kibitz predicts what a web site's redirects, rewrites, fallbac
 and access rules do, before a visitor meets them.
 
     kibitz demo                  see it at work on an example site
+    kibitz start DIR             a first rulebook for your own folder of files
+    kibitz record LIST -at URL   what does the server answer today?
+    kibitz draft ANSWERS         and which rulebook would answer so?
     kibitz check                 what is wrong with the rulebook site.kibitz?
     kibitz trace /fares/         what happens to one request, and why?
     kibitz replay LIST           what happens to all of these?

@@ -13,7 +13,7 @@ import (
 
 func init() {
 	register(command{
-		order:   11,
+		order:   13,
 		name:    "inventory",
 		args:    "DIR",
 		summary: "lists a folder's files, for a machine that does not hold them",

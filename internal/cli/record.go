@@ -20,7 +20,7 @@ import (
 
 func init() {
 	register(command{
-		order:   9,
+		order:   3,
 		goesOn:  "the file of -out is there: ask only for what it does not have yet, and add that",
 		name:    "record",
 		args:    "LIST…",

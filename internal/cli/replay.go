@@ -31,7 +31,7 @@ import (
 
 func init() {
 	register(command{
-		order:   5,
+		order:   7,
 		top:     10,
 		topHelp: "how many addresses of a sort are shown, a `number`, 0 for all",
 		shows:   func(f *form) bool { return f.sums != nil || f.cases != nil },

@@ -12,7 +12,7 @@ import (
 
 func init() {
 	register(command{
-		order:   9,
+		order:   11,
 		rules:   theRules,
 		name:    "rules",
 		args:    "[RULEBOOK]",

@@ -20,7 +20,7 @@ import (
 
 func init() {
 	register(command{
-		order:   7,
+		order:   9,
 		rules:   theRules,
 		name:    "serve",
 		args:    "",

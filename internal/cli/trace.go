@@ -17,7 +17,7 @@ import (
 
 func init() {
 	register(command{
-		order:   4,
+		order:   6,
 		shows:   func(f *form) bool { return f.trace != nil },
 		rules:   theRules,
 		name:    "trace",

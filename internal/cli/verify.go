@@ -19,7 +19,7 @@ import (
 
 func init() {
 	register(command{
-		order:   8,
+		order:   10,
 		top:     3,
 		topHelp: "how many examples of each difference are shown, a `number`, 0 for all",
 		shows:   func(f *form) bool { return f.verify != nil || f.cases != nil },
