@@ -104,7 +104,7 @@ func TestFlagsThatCannotBeRead(t *testing.T) {
 		{[]string{"inventory", "list.txt"}, "list.txt is a file"},
 		{[]string{"demo", "list.txt"}, "list.txt is a file: name a new folder"},
 		{[]string{"demo", "public"}, "public is not empty"},
-		{[]string{"tide"}, `there is no command "tide"; there are demo, start, check`},
+		{[]string{"tide"}, `there is no command "tide"; there are demo, start, record`},
 		{[]string{"replay", "-list", "tape", "list.txt"}, "-list is one of csv"},
 		{[]string{"replay", "-since", "noon", "list.txt"}, "-since"},
 		{[]string{"replay", "-merge", "-each", "list.txt"}, "takes no flag that chooses"},

@@ -58,7 +58,7 @@ func readMoves(b *builder, r *Rule, _ []string) Action {
 	if r.Site != nil {
 		base, keep = r.Site.Address, r.Site.KeepSlashes
 	}
-	table, problems := readTable(b.path(w), text, rowReader{def, r.Fold, base, keep, a.Query})
+	table, problems := readTable(b.path(w), text, rowReader{def: def, fold: r.Fold, base: base, keep: keep, query: a.Query})
 	for _, p := range problems {
 		b.errs.at(w, "%s: %v", table.Name, p)
 	}

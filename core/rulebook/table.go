@@ -20,6 +20,10 @@ import (
 type Table struct {
 	Name string
 	Rows []Row
+
+	Undecided      int    // rows that are passed over
+	FirstUndecided int    // the line of the first of them
+	FirstOld       string // and its old address, as written
 }
 
 // A Row is one old address and what became of it.
@@ -32,6 +36,10 @@ type Row struct {
 	Status   int16
 	Line     int32
 }
+
+// Undecided stands in the place of a row's status where nobody has said yet what becomes of
+// it: the row is passed over.
+const Undecided = "?"
 
 const maxRowErrors = 20
 
@@ -53,7 +61,7 @@ func readTable(name string, text []byte, r rowReader) (*Table, []error) {
 	if more := all.more + len(all.problems) - len(errs); more > 0 {
 		errs = append(errs, fmt.Errorf("and %d more lines", more))
 	}
-	return &Table{Name: name, Rows: all.rows}, errs
+	return &Table{Name: name, Rows: all.rows, Undecided: all.undecided, FirstUndecided: int(all.firstUndecided), FirstOld: all.firstOld}, errs
 }
 
 // A rowReader reads the rows of a table.
@@ -63,6 +71,7 @@ type rowReader struct {
 	base  request.Address
 	keep  bool
 	query Query // as the entry says it
+	more  bool  // the heading has further columns
 }
 
 // someRows are those of a table or a part of it, and what is wrong with others.
@@ -70,6 +79,10 @@ type someRows struct {
 	rows     []Row
 	problems []rowProblem // the first of them
 	more     int
+
+	undecided      int
+	firstUndecided int32 // its line
+	firstOld       string
 }
 
 type rowProblem struct {
@@ -87,6 +100,15 @@ func (s *someRows) problem(line int32, format string, args ...any) {
 
 // add adds the row of a line.
 func (s *someRows) add(r *rowReader, line int32, fields []string) {
+	if r.more && len(fields) > 3 { // further columns tell people something
+		fields = fields[:3]
+	}
+	if len(fields) == 3 && strings.TrimSpace(fields[2]) == Undecided {
+		if s.undecided++; s.firstUndecided == 0 {
+			s.firstUndecided, s.firstOld = line, strings.Clone(strings.TrimSpace(fields[0]))
+		}
+		return
+	}
 	row, err := r.row(fields)
 	if err != nil {
 		s.problem(line, "%v", err)
@@ -126,6 +148,8 @@ func (r *rowReader) quoted(text string, comma byte) *someRows {
 		}
 		if line, _ := rows.FieldPos(0); !first || !heading(fields) {
 			all.add(r, int32(line), fields)
+		} else {
+			r.more = len(fields) > 3
 		}
 	}
 }
@@ -140,8 +164,9 @@ func (r *rowReader) lines(text string, comma byte) *someRows {
 		someRows
 	}
 	number := int32(0)
-	if first, rest, _ := strings.Cut(text, "\n"); heading(strings.Split(strings.TrimSuffix(first, "\r"), string(comma))) {
-		text, number = rest, 1
+	first, rest, _ := strings.Cut(text, "\n")
+	if fields := strings.Split(strings.TrimSuffix(first, "\r"), string(comma)); heading(fields) {
+		text, number, r.more = rest, 1, len(fields) > 3
 	}
 	rows := make([]Row, 0, strings.Count(text, "\n")+1)
 	var parts []part
@@ -178,6 +203,10 @@ func (r *rowReader) lines(text string, comma byte) *someRows {
 		all.rows = append(all.rows, parts[i].rows...) // to where they are, but behind lines that are no rows
 		all.problems = append(all.problems, parts[i].problems...)
 		all.more += parts[i].more
+		all.undecided += parts[i].undecided
+		if all.firstUndecided == 0 {
+			all.firstUndecided, all.firstOld = parts[i].firstUndecided, parts[i].firstOld
+		}
 	}
 	return all
 }

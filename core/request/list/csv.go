@@ -67,6 +67,13 @@ func readCSV(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) {
 		case len(row) > len(heading):
 			r.counts.skip(number, lines, "the row has %d fields, and the heading %d", len(row), len(heading))
 		default:
+			if heading[0] == "old" { // further columns tell people something
+				row = row[:min(len(row), 3)]
+				if len(row) == 3 && strings.TrimSpace(row[2]) == undecided {
+					r.counts.Comments += lines
+					continue
+				}
+			}
 			var t texts
 			for i, v := range row {
 				if v != "" {
@@ -96,7 +103,7 @@ func csvHeading(heading []string) error {
 		switch name := heading[i]; {
 		case slices.Contains(csvColumns, name), slices.Contains(writtenColumns, name):
 		case strings.HasPrefix(name, "header."):
-		case i > 0 && heading[0] == "old" && name == "new", i == 0 && name == "old":
+		case i > 0 && heading[0] == "old" && (name == "new" || i > 2), i == 0 && name == "old":
 		default:
 			return fmt.Errorf("the column %q is not known: there are %s and header.NAME; or old, new and status", name, strings.Join(csvColumns, ", "))
 		}
@@ -209,6 +216,10 @@ func (r *csvReader) row() (fields []string, lines int, err error) {
 	r.counts.Lines += len(more)
 	return fields, 1 + len(more), nil
 }
+
+// undecided stands in the place of a status in a table of moves where nobody has said yet
+// what becomes of an address (rulebook.Undecided).
+const undecided = "?"
 
 // moveOf makes a request of a row of a table of moves, and expects what it says.
 func moveOf(t *texts, base request.Address) (*Item, error) {
