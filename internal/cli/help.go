@@ -3,6 +3,7 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 
 	"kibitz/core/proof"
@@ -61,6 +62,10 @@ func (r *run) help(args []string) error {
 	for _, c := range commands {
 		if c.name == topic {
 			r.commandHelp(&c)
+			if slices.Contains(rulebook.Kinds(), rulebook.Kind(topic)) { // an entry has the same name
+				r.out.Printf("\n")
+				r.markdown(section(docs.Language, "### "+topic))
+			}
 			return nil
 		}
 	}

@@ -115,7 +115,7 @@ func csvHeading(heading []string) error {
 // writes, and tell of its answers.
 var (
 	csvColumns     = []string{"url", "method", "client", "time", "body", "status", "location"}
-	writtenColumns = []string{"list", "line", "cause", "by", "ends", "recorded", "met"}
+	writtenColumns = []string{"requests", "list", "line", "cause", "by", "ends", "recorded", "met"}
 )
 
 // A csvReader reads rows, and counts the lines that they take.

@@ -19,6 +19,7 @@ type Item struct {
 	Expects  *request.Expectation // nil where the list expects nothing
 	Recorded int                  // the status that a server answered; 0 where none is told
 	Location string               // and its Location
+	Times    int64                // how many requests it stands for; 0 for one
 }
 
 // A LineReader reads one line of a list whose lines stand for themselves. It fills l, or

@@ -16,6 +16,7 @@ import (
 // texts are what a list tells of a request, as it is written there.
 type texts struct {
 	url, method, client, time, body, status, location string
+	requests                                          string // how many it stands for
 	old, new                                          string // of a table of moves
 	headers                                           []request.Header
 }
@@ -40,6 +41,8 @@ func (t *texts) tell(column, value string) {
 	case "recorded": // stands behind the predicted status, and counts more
 		t.status, t.location = value, ""
 	case "list", "line", "cause", "by", "ends", "met": // of an answer
+	case "requests":
+		t.requests = value
 	case "old":
 		t.old = value
 	case "new":
@@ -72,6 +75,11 @@ func itemOf(t *texts, base request.Address) (*Item, error) {
 	if s := t.body; s != "" {
 		if item.Request.Body, err = strconv.ParseInt(s, 10, 64); err != nil || item.Request.Body < 0 {
 			return nil, fmt.Errorf("the body %q is no number of bytes", s)
+		}
+	}
+	if s := t.requests; s != "" {
+		if item.Times, err = strconv.ParseInt(s, 10, 64); err != nil || item.Times < 0 {
+			return nil, fmt.Errorf("%q is no number of requests", s)
 		}
 	}
 	if s := t.status; s != "" && s != request.StatusApp && s != request.StatusFiles {
