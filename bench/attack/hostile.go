@@ -92,6 +92,16 @@ var places = map[string]func(s string) attack{
 	"answers to draft from": func(s string) attack {
 		return onList("{\"url\":"+quoteJSON("/"+s)+",\"status\":301,\"location\":"+quoteJSON("/to/"+s)+"}\n{\"url\":"+quoteJSON("/x/"+s+"/a")+",\"status\":301,\"location\":"+quoteJSON("/y/"+s+"/a")+"}\n{\"url\":"+quoteJSON("/x/"+s+"/b")+",\"status\":301,\"location\":"+quoteJSON("/y/"+s+"/b")+"}\n{\"url\":"+quoteJSON("/x/"+s+"/c?q="+s)+",\"status\":410}\n", "draft", "-base", "https://s.example", "-files", "public")
 	},
+	"old addresses": func(s string) attack {
+		a := onList(logLine(s, "-", "-")+logLine("old/"+s+".php", "-", "-"), "moves", "-files", "public", "-old", "old", "-as", "text")
+		a.files["old/x/page.html"], a.files["public/y/page.html"] = "<title>"+s+"</title><h1>"+s+"</h1>"+s, "<title>"+s+"</title>"+s+s
+		return a
+	},
+	"table of moves": func(s string) attack {
+		a := onList("url,requests\n/"+s+",3\n/a,"+s+"\n", "moves", "-files", "public")
+		a.files["public/"+strings.NewReplacer("/", "_", "\x00", "_").Replace(s[:min(len(s), 100)])+".html"] = s
+		return a
+	},
 	"agents to draft from": func(s string) attack {
 		return onList(strings.Repeat(strings.Replace(logLine("a", "-", s), " 200 ", " 403 ", 1), 4)+logLine("b", "-", "other"), "draft", "-base", "https://s.example")
 	},

@@ -58,7 +58,11 @@ func measure(seed uint64, share float64, sum *tally, misses bool) {
 	before := map[string]string{}
 	for _, old := range g.order {
 		if r.Float64() < share {
-			before[old] = g.old[old]
+			at := old
+			if strings.HasSuffix(at, "/") { // as it lies in a folder
+				at += "index.html"
+			}
+			before[at] = g.old[old]
 		}
 	}
 	var asked []moves.Old
@@ -145,7 +149,6 @@ func rebuild(r *rand.Rand) *world {
 		text := pageText(r, words)
 		plain := strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "ß", "ss").Replace(strings.Join(words, "-"))
 		old := ""
-		oldSection, oldWords := section, words
 		switch {
 		case style == 0: // with a date
 			old = fmt.Sprintf("/%s/%d/%02d/%s%s", section, year, month, strings.ReplaceAll(plain, "-", join), extension)
@@ -166,7 +169,6 @@ func rebuild(r *rand.Rand) *world {
 		if extension == "" {
 			old += "/"
 		}
-		_, _ = oldSection, oldWords
 		if w.old[old] != "" || w.truth[old] != "" {
 			continue
 		}
@@ -195,10 +197,6 @@ func rebuild(r *rand.Rand) *world {
 		if w.new[to] != "" {
 			continue
 		}
-		at := old
-		if strings.HasSuffix(at, "/") {
-			at += "index.html"
-		}
 		w.old[old] = text
 		w.order = append(w.order, old)
 		if r.IntN(15) == 0 {
@@ -213,12 +211,6 @@ func rebuild(r *rand.Rand) *world {
 		at := "/" + renamed[pick(sections)] + "/" + strings.Join(words, "-") + ".html"
 		if w.new[at] == "" {
 			w.new[at] = pageText(r, words)
-		}
-	}
-	for old, text := range w.old { // as they lie in a folder
-		if strings.HasSuffix(old, "/") {
-			delete(w.old, old)
-			w.old[old] = text
 		}
 	}
 	slices.Sort(w.order)

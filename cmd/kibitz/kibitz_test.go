@@ -343,7 +343,7 @@ func TestNothingIsWrittenOverUnasked(t *testing.T) {
 }
 
 func TestHelpIsThereForEverything(t *testing.T) {
-	topics := strings.Fields("demo check trace replay compare serve verify rules format inventory language fields statuses lists findings site list include redirect moves rewrite reply handoff access fallback error folder header media compress hint limit redirect-loop runaway rewrite-loop never-reached guard-bypassed open-target bad-target conflict order-decides chain permanent-varies exposed split-address example-fails missing-target error-page-missing header-invalid header-conflict hint-useless compress-useless accept-nothing")
+	topics := strings.Fields("demo start record draft check trace replay compare serve verify rules format inventory language fields statuses lists findings site list include redirect moves rewrite reply handoff access fallback error folder header media compress hint limit redirect-loop runaway rewrite-loop never-reached guard-bypassed open-target bad-target conflict order-decides chain permanent-varies exposed split-address example-fails missing-target error-page-missing header-invalid header-conflict hint-useless compress-useless accept-nothing")
 	for _, topic := range topics {
 		out, errs, status := kibitz(t, t.TempDir(), "", "help", topic)
 		if status != 0 || len(out) < 100 {

@@ -6,80 +6,34 @@ import (
 
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
-	"kibitz/core/rulebook"
-	"kibitz/core/site"
 )
 
-// Names are those of the files and folders of all trees, by the length of their
-// stems: what stands before the first dot.
-type Names map[int][]fileName
+// Names are those of the pages of all trees of a rulebook.
+type Names struct{ m *matcher }
 
-type fileName struct {
-	address    string
-	name, stem string // in small letters
-}
-
-// NamesOf gives the names of all trees of a rulebook.
+// NamesOf gives the names of all trees of a rulebook. What the pages say is not looked at.
 func NamesOf(e *engine.Engine) Names {
-	names := Names{}
+	m := newMatcher()
 	for _, s := range e.Book.Sites {
-		e.Tree(s).Each(func(n *site.Node) {
-			if n.Path == "" || n.Hidden || strings.HasPrefix(n.Path, "/errors/") {
-				return
-			}
-			f := fileName{address: canonical.Decode(n.Path), name: strings.ToLower(n.Name())}
-			f.stem, _, _ = strings.Cut(f.name, ".")
-			if n.Folder {
-				f.address += "/"
-			}
-			names[len(f.stem)] = append(names[len(f.stem)], f)
-		})
+		m.add(e.Tree(s), false)
 	}
-	return names
+	m.count()
+	return Names{m}
 }
 
-// Likeliest gives the file or folder that is most like a missing address, which is given with
-// its origin: as likeliest does.
+// Likeliest gives the page that a missing address most likely is, which is given with its
+// origin; "" where none is likely.
 func (names Names) Likeliest(address string) string {
-	_, path, _ := strings.Cut(address, "://")
-	if i := strings.IndexByte(path, '/'); i >= 0 {
-		return names.likeliest(path[i:])
-	}
-	return ""
-}
-
-// likeliest gives the address of the file or folder that is most like a missing path:
-// the same last name elsewhere, or one with a letter or two changed; "" for none.
-func (names Names) likeliest(path string) string {
-	path = strings.TrimSuffix(canonical.Decode(path), "/")
-	name := strings.ToLower(path[strings.LastIndexByte(path, '/')+1:])
-	stem, _, _ := strings.Cut(name, ".")
-	if len(stem) < 3 {
+	_, at, _ := strings.Cut(address, "://")
+	i := strings.IndexByte(at, '/')
+	if i < 0 {
 		return ""
 	}
-	best, bestScore := "", 0
-	changed := len(stem) / 5 // letters that may be
-	for length := len(stem) - changed; length <= len(stem)+changed; length++ {
-		for _, f := range names[length] {
-			score := 60
-			switch {
-			case f.name == name:
-				score = 100
-			case f.stem == stem:
-				score = 80
-			}
-			at := strings.TrimSuffix(f.address, "/")
-			if score-max(len(at)-len(path), len(path)-len(at)) < max(bestScore, 1) { // it can be no nearer
-				continue
-			}
-			if score == 60 && rulebook.Distance(f.stem, stem) > changed {
-				continue
-			}
-			score -= rulebook.Distance(at, path)
-			if score > bestScore || score == bestScore && score > 0 && f.address < best {
-				best, bestScore = f.address, score
-			}
-		}
+	at, _, _ = strings.Cut(at[i:], "?")
+	q := &question{page: pageOf(at)}
+	q.found = names.m.candidates(q.page)
+	if best := names.m.weigh(q); len(best) > 0 && best[0].share >= least {
+		return canonical.Decode(best[0].page.address)
 	}
-	return best
+	return ""
 }

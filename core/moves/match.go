@@ -37,8 +37,9 @@ type Move struct {
 // Find matches old addresses with the pages of a tree. Old pages, where they are at hand,
 // make it surer: before is their tree, or nil. Addresses that the tree has are left out.
 func Find(old []Old, tree, before *site.Tree) []Move {
-	m := &matcher{words: map[string]float64{}, byWord: map[string][]*page{}, byPart: map[string][]*page{}, byShingle: map[uint64][]*page{}, byDigest: map[uint64][]*page{}, folders: map[string]map[string]int{}}
-	m.index(tree)
+	m := newMatcher()
+	m.add(tree, true)
+	m.count()
 	var asked []*question
 	for _, o := range old {
 		if there(tree, o.Path) {
@@ -135,13 +136,20 @@ type matcher struct {
 // tooMany is how many pages have a word or a part that tells nothing.
 const tooMany = 400
 
-func (m *matcher) index(tree *site.Tree) {
+func newMatcher() *matcher {
+	return &matcher{words: map[string]float64{}, byWord: map[string][]*page{}, byPart: map[string][]*page{}, byShingle: map[uint64][]*page{}, byDigest: map[uint64][]*page{}}
+}
+
+// add adds the pages of a tree; with read what they say, too.
+func (m *matcher) add(tree *site.Tree, read bool) {
 	tree.Each(func(n *site.Node) {
 		if n.Folder || n.Hidden || strings.HasPrefix(n.Path, "/errors/") {
 			return
 		}
 		p := pageOf(n.Path)
-		p.read(n)
+		if read {
+			p.read(n)
+		}
 		if folder, name := path.Split(n.Path); strings.HasPrefix(name, "index.") {
 			if p.address = folder; folder == "/" {
 				m.home = p
@@ -149,10 +157,17 @@ func (m *matcher) index(tree *site.Tree) {
 		}
 		m.pages = append(m.pages, p)
 	})
+}
+
+// count makes ready what the pages are found by.
+func (m *matcher) count() {
 	counts := map[string]int{}
 	for _, p := range m.pages {
 		for _, w := range slices.Concat(p.words, p.title) {
 			m.byWord[w] = append(m.byWord[w], p)
+		}
+		for _, number := range p.numbers {
+			m.byWord["#"+number] = append(m.byWord["#"+number], p)
 		}
 		for _, w := range slices.Compact(slices.Sorted(slices.Values(slices.Concat(p.words, p.folders, p.title)))) {
 			counts[w]++
@@ -221,7 +236,10 @@ func (m *matcher) candidates(o *page) []candidate {
 			vote(m.byWord[w], m.tells(w))
 		}
 	}
-	if m.home != nil {
+	for _, number := range o.numbers {
+		vote(m.byWord["#"+number], 3)
+	}
+	if o.home && m.home != nil {
 		vote([]*page{m.home}, 0.1)
 	}
 	type voted struct {
@@ -264,7 +282,7 @@ func (m *matcher) weigh(q *question) []candidate {
 func (m *matcher) score(o, n *page) candidate {
 	c := candidate{page: n, score: -7}
 	add := c.add
-	if o.joined == "" && len(o.folders)+len(o.numbers) == 0 && n.address == "/" {
+	if o.home && n.address == "/" {
 		add(10, "the home page")
 	}
 	if o.digest != 0 && o.digest == n.digest {
@@ -273,7 +291,10 @@ func (m *matcher) score(o, n *page) candidate {
 	if len(o.text) > 3 && len(n.text) > 3 {
 		same := common(o.text, n.text)
 		less, more := float64(same)/float64(min(len(o.text), len(n.text))), float64(same)/float64(max(len(o.text), len(n.text)))
-		add(7*less+5*more-3, fmt.Sprintf("same text %.0f%%", 100*less))
+		if same == 0 {
+			add(-4, "")
+		}
+		add(8*less+6*more-5, fmt.Sprintf("same text %.0f%%", 100*less))
 	}
 	if len(o.title) > 0 && len(n.title) > 0 {
 		add(5*m.overlap(o.title, n.title)*m.overlap(n.title, o.title)-1, "same title")
@@ -282,18 +303,22 @@ func (m *matcher) score(o, n *page) candidate {
 		switch alike := dice(o.joined, n.joined); {
 		case o.joined == n.joined:
 			add(8, "same name")
-		case len(o.joined) > 4 && rulebook.Distance(o.joined, n.joined) <= len(o.joined)/6+1:
+		case slip(o.joined, n.joined):
 			add(6.5, "a letter or two")
 		default:
 			there, back := m.overlap(o.words, n.words), m.overlap(n.words, o.words)
 			add(5*there+2.5*back+2.5*alike-1, "like name")
 		}
-		if len(n.title) > 0 && o.joined != n.joined {
+		if len(n.title) > 0 {
 			add(2*m.overlap(o.words, n.title), "name in the title")
 		}
 	}
 	if len(o.folders) > 0 && len(n.folders) > 0 {
-		add(1.2*m.overlap(o.folders, n.folders), "")
+		if shared := m.overlap(o.folders, n.folders); shared > 0 {
+			add(1.2*shared, "")
+		} else {
+			add(-1, "")
+		}
 	} else if len(o.folders)+len(n.folders) == 0 {
 		add(0.6, "")
 	}
@@ -368,6 +393,11 @@ func (m *matcher) overlap(words, others []string) float64 {
 		return 0
 	}
 	return same / all
+}
+
+// slip reports whether two names are one, but for a letter or two.
+func slip(a, b string) bool {
+	return a == b || len(a) > 4 && rulebook.Distance(a, b) <= len(a)/6+1
 }
 
 // dice is how many parts two names have in common.
@@ -453,7 +483,7 @@ func (m *matcher) assign(asked []*question) {
 	for h.Len() > 0 {
 		p := heap.Pop(h).(pair)
 		c := p.q.candidates[p.rank]
-		if by, ok := taken[c.page]; ok && by != p.q.page.joined && p.at == c.score {
+		if by, ok := taken[c.page]; ok && !slip(by, p.q.page.joined) && p.at == c.score {
 			heap.Push(h, pair{p.q, p.rank, c.score - takenCost})
 			if p.rank+1 < len(p.q.candidates) {
 				heap.Push(h, pair{p.q, p.rank + 1, p.q.candidates[p.rank+1].score})

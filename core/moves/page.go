@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/net/html"
 	"golang.org/x/text/unicode/norm"
@@ -26,6 +27,7 @@ type page struct {
 	folders []string // the words of the folders that it lies in
 	folder  string   // these, with each number as #
 	numbers []string // of name and folders
+	home    bool     // it is what the site's own page is called
 	kind    string   // page, image, document, …
 	title   []string
 	text    []uint64 // shingles of its text
@@ -43,16 +45,26 @@ var kinds = map[string]string{
 // empty are words that say nothing of a page.
 var empty = map[string]bool{"index": true, "page": true, "item": true, "view": true, "default": true, "home": true, "show": true, "detail": true, "details": true, "article": true, "node": true, "id": true, "html": true, "www": true}
 
+var (
+	letters = strings.NewReplacer("ß", "ss", "æ", "a", "œ", "o", "ø", "o", "ł", "l")
+	umlauts = strings.NewReplacer("ae", "a", "oe", "o", "ue", "u")
+)
+
+// homes are what the page of a site is commonly called.
+var homes = []string{"index", "default", "home", "welcome", "main", "start"}
+
 // fold gives a text in small letters without marks, as two spellings of a name are one.
 func fold(s string) string {
-	s = strings.NewReplacer("ß", "ss", "æ", "a", "œ", "o", "ø", "o", "ł", "l").Replace(strings.ToLower(s))
-	s = strings.Map(func(r rune) rune {
-		if unicode.Is(unicode.Mn, r) {
-			return -1
-		}
-		return r
-	}, norm.NFD.String(s))
-	return strings.NewReplacer("ae", "a", "oe", "o", "ue", "u").Replace(s)
+	s = strings.ToLower(s)
+	if strings.ContainsFunc(s, func(r rune) bool { return r >= utf8.RuneSelf }) {
+		s = strings.Map(func(r rune) rune {
+			if unicode.Is(unicode.Mn, r) {
+				return -1
+			}
+			return r
+		}, norm.NFD.String(letters.Replace(s)))
+	}
+	return umlauts.Replace(s)
 }
 
 // wordsOf parts a name at all that is no letter, at capitals, and between letters and
@@ -112,6 +124,7 @@ func pageOf(at string) *page {
 	p.folders, of = wordsOf(folder)
 	p.numbers = append(own, of...)
 	p.joined = strings.Join(p.words, "")
+	p.home = folder == "/" && slices.Contains(homes, strings.ToLower(stem)) && p.kind == "page"
 	p.folder = strings.Map(func(r rune) rune {
 		if unicode.IsDigit(r) {
 			return '#'

@@ -18,6 +18,7 @@ and access rules do, before a visitor meets them.
     kibitz start DIR             a first rulebook for your own folder of files
     kibitz record LIST -at URL   what does the server answer today?
     kibitz draft ANSWERS         and which rulebook would answer so?
+    kibitz moves LIST            where have the old addresses gone?
     kibitz check                 what is wrong with the rulebook site.kibitz?
     kibitz trace /fares/         what happens to one request, and why?
     kibitz replay LIST           what happens to all of these?
