@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -277,5 +278,32 @@ func TestInventoriesThatCannotBeRead(t *testing.T) {
 		if out, errs, status := kibitz(t, dir, "", "trace", "/a"); status != 2 || out != "" || !strings.Contains(errs, test.want) {
 			t.Errorf("%q: status %d, want %q\n%s%s", test.text, status, test.want, out, errs)
 		}
+	}
+}
+
+// On a terminal the example is a walk: one step after the other, each on one screen.
+func TestTheExampleIsAWalkOnATerminal(t *testing.T) {
+	script, err := exec.LookPath("script")
+	if err != nil {
+		t.Skip("there is no program here that makes a terminal")
+	}
+	c := exec.Command(script, "-qec", program+" demo", os.DevNull)
+	c.Dir, c.Env = t.TempDir(), append(os.Environ(), "TERM=dumb", "TMPDIR="+t.TempDir())
+	c.Stdin = strings.NewReader("\n6\n99\n3\nq\n")
+	out, err := c.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	text := strings.ReplaceAll(string(out), "\r\n", "\n")
+	at := 0
+	for _, want := range []string{"\n1. You have a folder", "1 of 21.", "\n2. A server runs", "answers kept", "\n6. The request that shows the loop", "Loop: the visit", "more lines", "\n7. What happens", "\n3. Which rulebook", "q leaves:", "Now yours:"} {
+		i := strings.Index(text[at:], want)
+		if i < 0 {
+			t.Fatalf("%q does not come then:\n%s", want, text[at:])
+		}
+		at += i
+	}
+	if strings.Contains(text, "\n21. ") {
+		t.Error("it goes on after q")
 	}
 }

@@ -1,14 +1,20 @@
 package cli
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+
+	"golang.org/x/term"
 
 	"kibitz/demo"
 	"kibitz/internal/live"
@@ -22,43 +28,52 @@ func init() {
 		args:    "[DIR]",
 		summary: "writes an example site, and walks through the work on it",
 		about: `Writes the site of Saltmarsh Ferries, an invented ferry line, into DIR (a new or
-empty folder; without it a temporary one) and walks through the work on its rulebook,
-printing each command before what it gives: the rulebook as it was, with its
-loop; what finds it; the mended rulebook; and the replayed list.`,
+empty folder; without it a temporary one) and walks through the work on it: a folder of
+files and a log, a server that runs by old rules, the rulebook as it was, with its loop;
+what finds it; the mended rulebook; and the replayed lists.
+
+On a terminal it goes step by step: Enter goes on, a number jumps, q leaves. With -all,
+and where it is no terminal, everything is printed at once.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
+			all := flags.Bool("all", false, "print everything at once, in full")
 			return func(r *run, args []string) (int, error) {
 				if len(args) > 1 {
 					return 0, usagef("name one folder, or none")
 				}
-				dir := ""
-				if len(args) == 1 {
-					dir = args[0]
-				}
-				return r.demo(dir)
+				return r.demo(first(args), *all)
 			}
 		},
 	})
 }
 
-// demoSteps are the commands of the walk, each with what it is for.
-var demoSteps = []struct{ why, command string }{
-	{"Last year's rulebook. Visitors complain that some pages never load: check it.", "check before.kibitz"},
-	{"The request that shows the loop, step by step.", "trace -rules before.kibitz https://saltmarsh-ferries.example/crew/"},
-	{"What happens to the requests that the site gets?", "replay -rules before.kibitz requests.txt"},
-	{"The mended rulebook: check it.", "check site.kibitz"},
-	{"An old address that stands in many bookmarks, over http.", "trace 'http://saltmarsh-ferries.example/timetable/winter.php?lang=en'"},
-	{"A page as a browser asks for it: before, nothing was compressed.", "trace -rules before.kibitz -header 'Accept-Encoding: gzip, br' /conditions/"},
-	{"And now.", "trace -header 'Accept-Encoding: gzip, br' /conditions/"},
-	{"What a first visit costs, before …", "replay -rules before.kibitz browser.txt"},
-	{"… and now.", "replay browser.txt"},
-	{"The crew area from outside.", "trace -client 203.0.113.9 /crew/rota.html"},
-	{"Which entries could take an address?", "rules -for /boat.php?name=avocet"},
-	{"The whole list.", "replay requests.txt"},
-	{"And yesterday's log: what will be answered otherwise than the old server did?", "replay -top 8 yesterday.log"},
-	{"What has the repair changed?", "compare before.kibitz site.kibitz requests.txt"},
-	{"Next year the fares are to move back to their old address. Who comes back with what is stored?", "compare site.kibitz next.kibitz"},
-	{"See it in a browser. (Here a few requests are made of it, and it is ended.)", "serve"},
-	{"The server is set up by now. Does it do what the rulebook says? (A stand-in answers here, by standin.kibitz.)", "verify requests.txt -at {http} -at {https} -insecure -rate 0"},
+// begin is the folder of the example in which somebody has no rulebook yet.
+const begin = "begin"
+
+// A demoStep is a command of the walk, with what it is for.
+type demoStep struct{ why, command, in string }
+
+var demoSteps = []demoStep{
+	{"You have a folder of files and yesterday's log, and no rulebook: begin with one.", "start ../public -address https://saltmarsh-ferries.example -log ../yesterday.log", begin},
+	{"A server runs by rules that somebody wrote years ago. What does it answer? (A stand-in answers here, by standin.kibitz.)", "record ../requests.txt -base https://saltmarsh-ferries.example -at {http} -at {https} -insecure -rate 0 -out answers.jsonl", begin},
+	{"Which rulebook would answer so? It is drafted, and what cannot be seen is said.", "draft answers.jsonl -files ../public", begin},
+	{"Where have the addresses gone that visitors still ask for?", "moves ../yesterday.log -files ../public -as text", begin},
+	{"Last year's rulebook. Visitors complain that some pages never load: check it.", "check before.kibitz", ""},
+	{"The request that shows the loop, step by step.", "trace -rules before.kibitz https://saltmarsh-ferries.example/crew/", ""},
+	{"What happens to the requests that the site gets?", "replay -rules before.kibitz requests.txt", ""},
+	{"The mended rulebook: check it.", "check site.kibitz", ""},
+	{"An old address that stands in many bookmarks, over http.", "trace 'http://saltmarsh-ferries.example/timetable/winter.php?lang=en'", ""},
+	{"A page as a browser asks for it: before, nothing was compressed.", "trace -rules before.kibitz -header 'Accept-Encoding: gzip, br' /conditions/", ""},
+	{"And now.", "trace -header 'Accept-Encoding: gzip, br' /conditions/", ""},
+	{"What a first visit costs, before …", "replay -rules before.kibitz browser.txt", ""},
+	{"… and now.", "replay browser.txt", ""},
+	{"The crew area from outside.", "trace -client 203.0.113.9 /crew/rota.html", ""},
+	{"Which entries could take an address?", "rules -for /boat.php?name=avocet", ""},
+	{"The whole list.", "replay requests.txt", ""},
+	{"And yesterday's log: what will be answered in another way than the old server did?", "replay -top 8 yesterday.log", ""},
+	{"What has the repair changed?", "compare before.kibitz site.kibitz requests.txt", ""},
+	{"Next year the fares are to move back to their old address. Who comes back with what is stored?", "compare site.kibitz next.kibitz", ""},
+	{"See it in a browser. (Here a few requests are made of it, and it is ended.)", "serve", ""},
+	{"The server is set up by now. Does it do what the rulebook says?", "verify requests.txt -at {http} -at {https} -insecure -rate 0", ""},
 }
 
 // preview serves the site for as long as it takes to ask for a few addresses.
@@ -105,7 +120,7 @@ func (r *run) standIn(ctx context.Context) (at map[string]string, ended <-chan e
 	return at, done, nil
 }
 
-func (r *run) demo(dir string) (int, error) {
+func (r *run) demo(dir string, all bool) (int, error) {
 	temporary := dir == ""
 	if temporary {
 		var err error
@@ -120,6 +135,9 @@ func (r *run) demo(dir string) (int, error) {
 	if err := writeDemo(dir); err != nil {
 		return 0, err
 	}
+	if err := os.Mkdir(filepath.Join(dir, begin), 0o755); err != nil {
+		return 0, err
+	}
 	if err := os.Chdir(dir); err != nil {
 		return 0, err
 	}
@@ -130,31 +148,112 @@ func (r *run) demo(dir string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	for i, step := range demoSteps {
-		for mark, url := range at {
-			step.command = strings.ReplaceAll(step.command, mark, url)
-		}
-		r.out.Printf("\n\n%s\n\n$ kibitz %s\n\n", r.out.Quiet(fmt.Sprintf("%d. %s", i+1, step.why)), step.command)
-		if step.command == "serve" {
-			if err := r.preview(); err != nil {
-				return 0, err
-			}
-			continue
-		}
-		args := splitShell(step.command)
-		if r.color != "auto" {
-			args = append(args, "-color", r.color)
-		}
-		if status := r.main(args, strings.NewReader(""), r.stdout, r.stderr); status == exitTrouble {
-			return 0, fmt.Errorf("the step %q could not run", step.command)
-		}
+	walk := &walk{run: r, dir: dir, at: at}
+	if in, ok := r.stdin.(*os.File); ok && !all && r.out.Terminal && term.IsTerminal(int(in.Fd())) {
+		err = walk.stepByStep(bufio.NewReader(in))
+	} else {
+		err = walk.all()
+	}
+	if err != nil {
+		return 0, err
 	}
 	stop()
 	if err := <-ended; err != nil {
 		return 0, err
 	}
-	r.out.Printf("\n\nGo on from here:  cd %s  and change site.kibitz.  kibitz serve  shows it in a browser.\n", render.Shell(dir))
+	r.out.Printf("\n\nGo on from here:  cd %s  and change site.kibitz.  kibitz serve  shows it in a browser.\nNow yours:        kibitz start DIR  writes a first rulebook for a folder of files.\n", render.Shell(dir))
 	return exitWell, nil
+}
+
+// A walk goes through the steps of the example.
+type walk struct {
+	*run
+	dir string
+	at  map[string]string // where the stand-in listens, by the marks of the steps
+}
+
+// head shows what a step is for, and its command.
+func (w *walk) head(i int) (step demoStep) {
+	step = demoSteps[i]
+	for mark, url := range w.at {
+		step.command = strings.ReplaceAll(step.command, mark, url)
+	}
+	in := ""
+	if step.in != "" {
+		in = w.out.Quiet(step.in + " ")
+	}
+	w.out.Printf("\n\n%s\n\n%s$ kibitz %s\n\n", w.out.Quiet(fmt.Sprintf("%d. %s", i+1, step.why)), in, step.command)
+	return step
+}
+
+// do runs the command of a step, and gives its exit status.
+func (w *walk) do(step demoStep, stdout, stderr io.Writer) error {
+	if step.command == "serve" {
+		side := *w.run
+		side.stdout, side.stderr = stdout, stderr
+		side.output(w.color)
+		return side.preview()
+	}
+	if err := os.Chdir(filepath.Join(w.dir, step.in)); err != nil {
+		return err
+	}
+	defer os.Chdir(w.dir)
+	args := splitShell(step.command)
+	switch {
+	case w.out.Color:
+		args = append(args, "-color", "always")
+	case w.color != "auto":
+		args = append(args, "-color", w.color)
+	}
+	if status := w.main(args, strings.NewReader(""), stdout, stderr); status == exitTrouble {
+		return fmt.Errorf("the step %q could not run", step.command)
+	}
+	return nil
+}
+
+// all prints every step in full.
+func (w *walk) all() error {
+	for i := range demoSteps {
+		if err := w.do(w.head(i), w.stdout, w.stderr); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stepByStep shows one step after the other, each as far as it goes on the screen.
+func (w *walk) stepByStep(in *bufio.Reader) error {
+	os.Setenv("COLUMNS", strconv.Itoa(w.out.Width))
+	done := map[int]bool{}
+	for i := 0; i < len(demoSteps); {
+		step := w.head(i)
+		var said bytes.Buffer
+		if done[i] && step.in != "" { // it has written its files
+			said.WriteString("This step has been done.\n")
+		} else if err := w.do(step, &said, &said); err != nil {
+			return err
+		}
+		done[i] = true
+		lines := strings.Split(strings.TrimRight(said.String(), "\n"), "\n")
+		shown := min(len(lines), max(10, w.out.Height-10))
+		io.WriteString(w.stdout, strings.Join(lines[:shown], "\n")+"\n")
+		if more := len(lines) - shown; more > 0 {
+			w.out.Printf("%s\n", w.out.Quiet("… and "+render.Number(more)+" more lines"))
+		}
+		w.out.Printf("\n%s ", w.out.Quiet(fmt.Sprintf("%d of %d.  Enter goes on, a number jumps, q leaves:", i+1, len(demoSteps))))
+		line, err := in.ReadString('\n')
+		word := strings.TrimSpace(line)
+		n, isNumber := strconv.Atoi(word)
+		switch {
+		case err != nil || word == "q" || word == "quit":
+			return nil
+		case isNumber == nil && n >= 1 && n <= len(demoSteps):
+			i = n - 1
+		default:
+			i++
+		}
+	}
+	return nil
 }
 
 // writeDemo writes the example into a folder that is empty or not yet there.

@@ -22,21 +22,26 @@ import (
 // colour. Colour only says how serious a thing is, and never alone.
 type Output struct {
 	io.Writer
-	Width int
-	Color bool
+	Width    int
+	Height   int
+	Color    bool
+	Terminal bool
 }
 
 // NewOutput looks at what w is. mode is auto, always or never; NO_COLOR in the
 // environment, or a TERM that is dumb, turns auto into never.
 func NewOutput(w io.Writer, mode string) *Output {
-	out := &Output{Writer: w, Width: 120}
+	out := &Output{Writer: w, Width: 120, Height: 30}
 	terminal := false
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		terminal = true
-		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
-			out.Width = min(max(width, 80), 140)
+		if width, height, err := term.GetSize(int(f.Fd())); err == nil {
+			out.Width, out.Height = min(max(width, 80), 140), height
 		}
+	} else if width, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
+		out.Width = min(max(width, 80), 140)
 	}
+	out.Terminal = terminal
 	out.Color = mode == "always" || mode == "auto" && terminal && os.Getenv("NO_COLOR") == "" && !plainTerminal()
 	return out
 }
