@@ -227,14 +227,14 @@ func (w *walk) stepByStep(in *bufio.Reader) error {
 	done := map[int]bool{}
 	for i := 0; i < len(demoSteps); {
 		step := w.head(i)
-		var said bytes.Buffer
+		var said, notes bytes.Buffer  // notes come last: they are seen where there is room
 		if done[i] && step.in != "" { // it has written its files
 			said.WriteString("This step has been done.\n")
-		} else if err := w.do(step, &said, &said); err != nil {
+		} else if err := w.do(step, &said, &notes); err != nil {
 			return err
 		}
 		done[i] = true
-		lines := strings.Split(strings.TrimRight(said.String(), "\n"), "\n")
+		lines := strings.Split(strings.Trim(strings.TrimRight(said.String(), "\n")+"\n"+notes.String(), "\n"), "\n")
 		shown := min(len(lines), max(10, w.out.Height-10))
 		io.WriteString(w.stdout, strings.Join(lines[:shown], "\n")+"\n")
 		if more := len(lines) - shown; more > 0 {

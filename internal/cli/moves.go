@@ -197,12 +197,13 @@ func (r *run) movesCSV(found []moves.Move, f *movesFlags) error {
 
 func (r *run) movesText(found []moves.Move, f *movesFlags) {
 	rows := [][]string{{r.out.Quiet("requests"), r.out.Quiet("old"), r.out.Quiet("status"), r.out.Quiet("new"), r.out.Quiet("sure"), r.out.Quiet("why")}}
+	wide := max(20, (r.out.Width-52)/2)
 	for _, m := range found {
 		sure := ""
 		if m.Sure > 0 {
 			sure = strconv.Itoa(m.Sure) + "%"
 		}
-		rows = append(rows, []string{render.Number(m.Requests), render.Short(canonical.Decode(m.Path), 50), f.statusOf(m), render.Short(canonical.Decode(m.New), 50), sure, render.Clean(m.Why)})
+		rows = append(rows, []string{render.Number(m.Requests), render.Short(canonical.Decode(m.Path), wide), f.statusOf(m), render.Short(canonical.Decode(m.New), wide), sure, render.Clean(m.Why)})
 	}
 	r.out.Rows("  ", rows, 0, 4)
 }
