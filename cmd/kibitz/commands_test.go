@@ -122,7 +122,9 @@ func TestFlagsThatCannotBeRead(t *testing.T) {
 		{[]string{"replay", "-each", "-as", "json", "list.txt"}, "-each -as is text, jsonl, csv, not json"},
 		{[]string{"replay", "-as", "sarif", "list.txt"}, "-as is text, json, csv, junit, tap, not sarif"},
 		{[]string{"trace", "-as", "csv", "/"}, "-as is text, json, not csv"},
-		{[]string{"rules", "-as", "json"}, "-as is no flag of this command; there are -address, -client, -color"},
+		{[]string{"format", "-as", "json"}, "-as is no flag of this command; there are -check, -color"},
+		{[]string{"rules", "-as", "xml"}, "-as is text or json"},
+		{[]string{"rules", "-from", "x", "-as", "json"}, "-from stands alone"},
 		{[]string{"help", "me"}, `no help on "me"`},
 		{[]string{"help", "a", "b"}, "help takes one word"},
 	} {

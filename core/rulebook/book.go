@@ -17,6 +17,7 @@ import (
 // A Book is a rulebook that has been read without errors.
 type Book struct {
 	Sources []*Source
+	Entries []*Entry // all that is written, in this order; but for includes, whose entries stand in their place
 	Sites   []*Site
 	Lists   []List
 	Rules   []*Rule // all of them, in order

@@ -73,6 +73,7 @@ func readFile(name string, modes fs.FileMode) ([]byte, error) {
 func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, error) {
 	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, hosts: map[string]*Site{}, sites: map[string]bool{}, main: name}
 	b.file(name, text, nil)
+	b.Entries = slices.Clone(b.entries)
 	b.findLists()
 	b.Rules, b.named = make([]*Rule, 0, len(b.entries)), make(map[string][]*Rule, len(b.entries))
 	rules := make([]Rule, len(b.entries)) // side by side

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"strings"
 
 	"kibitz/core/engine"
@@ -19,9 +21,16 @@ func init() {
 		summary: "the rulebook as a table: what each entry takes, and what it does",
 		about: `Shows the entries in the order in which they are read: what each takes, what it
 does, and where it stands. With -for URL only those whose selectors take that
-request as it is asked; which of them decides shows kibitz trace.`,
+request as it is asked; which of them decides shows kibitz trace.
+
+With -as json the whole rulebook is given as data, what it includes too: every entry with
+its clauses, values, places, and the parts of its targets and texts. Whoever deploys to a
+server writes the last step from that, in any language (docs/rules.schema.json says what
+stands where). -from FILE writes such data back as a rulebook.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			var f requestFlags
+			as := flags.String("as", "text", "the `form` of the result: text, json")
+			from := flags.String("from", "", "a `file` that -as json has written: print the rulebook that it is")
 			url := flags.String("for", "", "only entries that could take a request for this `URL`")
 			flags.StringVar(&f.method, "method", "GET", "the `method` of that request")
 			flags.Var(&f.headers, "header", "a header field of it, `\"Name: value\"`")
@@ -32,6 +41,22 @@ request as it is asked; which of them decides shows kibitz trace.`,
 				}
 				if len(args) == 1 {
 					r.rules = args[0]
+				}
+				switch {
+				case *as != "text" && *as != "json":
+					return 0, usagef("-as is text or json, not %s", *as)
+				case *as == "json" && *url != "":
+					return 0, usagef("-as json gives the whole rulebook, and does not go with -for")
+				case *from != "" && (len(args) > 0 || r.rules != "" || *url != "" || *as != "text"):
+					return 0, usagef("-from stands alone: it reads data, and prints a rulebook")
+				case *from != "":
+					return exitWell, r.rulesFrom(*from)
+				case *as == "json":
+					book, err := r.loadBook()
+					if err != nil {
+						return 0, err
+					}
+					return exitWell, r.writeJSON(book.Data())
 				}
 				e, err := r.load()
 				if err != nil {
@@ -52,6 +77,24 @@ request as it is asked; which of them decides shows kibitz trace.`,
 			}
 		},
 	})
+}
+
+// rulesFrom prints the rulebook that some data are.
+func (r *run) rulesFrom(name string) error {
+	in, err := r.open(name)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	text, err := rulebook.FromData(io.LimitReader(in, rulebook.MaxFile))
+	if errs, ok := errors.AsType[rulebook.Errors](err); ok {
+		return bookErrors{errs}
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", listName(name), err)
+	}
+	_, err = r.stdout.Write(text)
+	return err
 }
 
 func (r *run) rulesText(e *engine.Engine, list []*rulebook.Rule) {
