@@ -88,6 +88,7 @@ func surveyed(answers []*Answer) (*survey, error) {
 	votes := map[string]int{}
 	for _, a := range answers {
 		o := a.Request.Address.Origin()
+		votes[o] += 0
 		switch {
 		case a.Status/100 == 2:
 			votes[o] += 2
@@ -97,8 +98,6 @@ func surveyed(answers []*Answer) (*survey, error) {
 			if to, err := a.Request.Address.Resolve(a.Location); err == nil && to.Host == a.Request.Address.Host || err == nil && to.Path == a.Request.Address.Path {
 				votes[to.Origin()]++
 			}
-		default:
-			votes[o] += 0
 		}
 	}
 	var origins []string

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/canonical"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -93,6 +94,7 @@ func (s *Source) Write() (*Draft, error) {
 	}
 	d.statuses()
 	d.asked()
+	d.slashes()
 	d.served()
 	all := d.facts
 	d.facts = some(all)
@@ -163,7 +165,7 @@ func (d *drafter) add(rank int, kind, name, rest, why string, args ...any) {
 		free = fmt.Sprintf("%s-%d", name, n)
 	}
 	d.taken[free] = true
-	d.paragraphs = append(d.paragraphs, paragraph{rank, fmt.Sprintf(why, args...), kind + " " + free + " " + rest})
+	d.paragraphs = append(d.paragraphs, paragraph{rank: rank, why: fmt.Sprintf(why, args...), entry: kind + " " + free + " " + rest})
 }
 
 // agents finds the visitors' programs that are refused whatever they ask for, and leaves
@@ -203,8 +205,31 @@ func (d *drafter) asked() {
 	}
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
 		name := strings.TrimPrefix(nameOf(folder), "old-")
-		d.paragraphs = append(d.paragraphs, paragraph{rankAccess, fmt.Sprintf("A name and password are asked for. %s Whose they are cannot be seen: write it.", answers(folders[folder])),
-			fmt.Sprintf("# access %s in %s ask \"REALM\" accounts FILE", name, folder)})
+		d.paragraphs = append(d.paragraphs, paragraph{rank: rankAccess, why: fmt.Sprintf("A name and password are asked for. %s Whose they are cannot be seen: write it.", answers(folders[folder])),
+			entry: fmt.Sprintf("# access %s in %s ask \"REALM\" accounts FILE", name, folder)})
+	}
+}
+
+// slashes finds the folders that are asked for without a slash: to the files alone that
+// would be a circle.
+func (d *drafter) slashes() {
+	var folders []string
+	facts := 0
+	for _, f := range d.facts {
+		folder := strings.TrimSuffix(f.path, "/")
+		if f.done || !f.redirects() || folder == "" || folder == f.path || f.to != folder {
+			continue
+		}
+		if n := d.Tree.Find(folder); n != nil && n.Folder {
+			if word := quoted(canonical.Decode(f.path)); !slices.Contains(folders, word) {
+				folders = append(folders, word)
+			}
+			f.done = true
+			facts++
+		}
+	}
+	if len(folders) > 0 {
+		d.add(rankFolders, "folder", "bare", "in "+strings.Join(folders, " ")+" slash drop", "Folders are asked for without a slash. %s", answers(facts))
 	}
 }
 
@@ -331,8 +356,13 @@ func (d *drafter) head() string {
 // text is the rulebook as it stands by now.
 func (d *drafter) text() string {
 	paragraphs := slices.Clone(d.paragraphs)
+	for i, p := range paragraphs {
+		if f := p.example; f != nil && f.done && f.query == "" {
+			paragraphs[i].entry += fmt.Sprintf("\n    example %s => %d", f.path, f.Status)
+		}
+	}
 	if len(d.rows) > 0 {
-		paragraphs = append([]paragraph{{rankMoved, fmt.Sprintf("Single addresses: %d of them.", len(d.rows)), "moves single table " + quoted(d.Table) + " as permanent"}}, paragraphs...)
+		paragraphs = append([]paragraph{{rank: rankMoved, why: fmt.Sprintf("Single addresses: %d of them.", len(d.rows)), entry: "moves single table " + quoted(d.Table) + " as permanent"}}, paragraphs...)
 	}
 	return layOut(fmt.Sprintf("%s: drafted by kibitz draft from what a server answered.\nRead it, change what is not meant, and try it: kibitz check, kibitz replay.", d.main.Host), d.head(), paragraphs)
 }
@@ -554,8 +584,8 @@ func (d *drafter) patterns() {
 		if c.query != "" {
 			rest += " query " + c.query
 		}
-		rest += "\n    example " + c.agrees[0].path + " => " + fmt.Sprint(c.status)
 		d.add(rankMoved, "redirect", nameOf(c.agrees[0].path), rest, "%s", answers(len(c.agrees)))
+		d.paragraphs[len(d.paragraphs)-1].example = c.agrees[0]
 	}
 }
 
@@ -637,6 +667,11 @@ func (d *drafter) choose(t *template, support []*fact) *choice {
 			}
 		}
 	}
+	for _, f := range best.agrees { // a pattern that takes its own target sends visitors on and on
+		if _, again := best.of(f.to); again {
+			return nil
+		}
+	}
 	return &best.choice
 }
 
@@ -716,7 +751,7 @@ func (d *drafter) folders() {
 	}) {
 		facts := below[folder]
 		paths := map[string]bool{}
-		one := plainPath(folder)
+		one := plainPath(folder) && !strings.HasPrefix(facts[0].to+"/", folder)
 		for _, f := range facts {
 			paths[f.path] = true
 			one = one && f.redirects() && f.to == facts[0].to && f.Status == facts[0].Status && (f.toQuery == "" || f.toQuery == f.query)
@@ -767,7 +802,7 @@ func (d *drafter) sameTargets() {
 		byPath[f.path] = append(byPath[f.path], f)
 	}
 	for _, f := range d.facts {
-		if !f.done && f.redirects() && plainPath(f.path) && (f.toQuery == "" || f.toQuery == f.query) && alike(f, byPath) {
+		if !f.done && f.redirects() && plainPath(f.path) && f.to != f.path && (f.toQuery == "" || f.toQuery == f.query) && alike(f, byPath) {
 			k := fmt.Sprintf("%d %s", f.Status, f.to)
 			by[k] = append(by[k], f)
 		}
@@ -821,7 +856,8 @@ func (d *drafter) hasRow(f *fact) bool {
 
 // addRow adds a row. One that leads to its own address could not be read again.
 func (d *drafter) addRow(f *fact) {
-	if f.to == f.path && f.toQuery == f.query || strings.ContainsAny(f.path, "\n\r") {
+	to, _, _ := strings.Cut(f.to, "#")
+	if to == f.path && (f.query == "" || f.toQuery == f.query) || strings.ContainsAny(f.path, "\n\r") {
 		return
 	}
 	d.rows = append(d.rows, f)

@@ -50,6 +50,8 @@ type paragraph struct {
 	rank  int
 	why   string // lines of a comment
 	entry string
+
+	example *fact // that is shown with it, if it is given; nil for none
 }
 
 // The ranks of entries, in the order in which they stand.
@@ -105,7 +107,7 @@ func (b *Beginning) Write() (*Start, error) {
 }
 
 func (s *starter) add(rank int, entry, why string, args ...any) {
-	s.paragraphs = append(s.paragraphs, paragraph{rank, fmt.Sprintf(why, args...), entry})
+	s.paragraphs = append(s.paragraphs, paragraph{rank: rank, why: fmt.Sprintf(why, args...), entry: entry})
 }
 
 // documentNames are those that folders' pages commonly have.
@@ -378,7 +380,7 @@ func (s *starter) mend(bad []*proof.Finding) bool {
 			continue
 		}
 		before := s.paragraphs
-		s.paragraphs = append(slices.Clone(before), paragraph{ranks[m[1]], comment(f.Message), strings.TrimSpace(m[0])})
+		s.paragraphs = append(slices.Clone(before), paragraph{rank: ranks[m[1]], why: comment(f.Message), entry: strings.TrimSpace(m[0])})
 		if _, report, err := s.check(); err == nil && !slices.ContainsFunc(report.Findings, func(g *proof.Finding) bool { return g.Name == f.Name && g.Message == f.Message }) {
 			return true
 		}
@@ -399,7 +401,7 @@ func (s *starter) accept(bad []*proof.Finding) {
 			}
 		}
 	}
-	s.paragraphs = append(s.paragraphs, paragraph{-1, "", line})
+	s.paragraphs = append(s.paragraphs, paragraph{rank: -1, entry: line})
 }
 
 func count(n int, what string) string {
