@@ -61,7 +61,8 @@ type fact struct {
 	to       string // of a redirect: a path of the site, or a whole address; without its query
 	toQuery  string
 	hasQuery bool
-	done     bool // the rulebook by now answers so
+	back     string // the path of to in its one spelling, where it is of the site
+	done     bool   // the rulebook by now answers so
 }
 
 func (f *fact) redirects() bool { return f.Status/100 == 3 && f.Status != 304 && f.Location != "" }
@@ -201,6 +202,9 @@ func (s *survey) factOf(a *Answer) *fact {
 		return f
 	}
 	f.toQuery = to.Query
+	if to.Host == s.main.Host {
+		f.back, _ = canonical.Path(to.Path, false)
+	}
 	if f.to = to.Path + to.Fragment; to.Origin() != s.main.Origin() {
 		f.to = to.Origin() + f.to
 	}

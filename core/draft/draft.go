@@ -668,7 +668,7 @@ func (d *drafter) choose(t *template, support []*fact) *choice {
 		}
 	}
 	for _, f := range best.agrees { // a pattern that takes its own target sends visitors on and on
-		if _, again := best.of(f.to); again {
+		if _, again := best.of(f.back); again {
 			return nil
 		}
 	}
@@ -751,7 +751,7 @@ func (d *drafter) folders() {
 	}) {
 		facts := below[folder]
 		paths := map[string]bool{}
-		one := plainPath(folder) && !strings.HasPrefix(facts[0].to+"/", folder)
+		one := plainPath(folder) && !strings.HasPrefix(facts[0].back+"/", folder)
 		for _, f := range facts {
 			paths[f.path] = true
 			one = one && f.redirects() && f.to == facts[0].to && f.Status == facts[0].Status && (f.toQuery == "" || f.toQuery == f.query)
@@ -802,7 +802,7 @@ func (d *drafter) sameTargets() {
 		byPath[f.path] = append(byPath[f.path], f)
 	}
 	for _, f := range d.facts {
-		if !f.done && f.redirects() && plainPath(f.path) && f.to != f.path && (f.toQuery == "" || f.toQuery == f.query) && alike(f, byPath) {
+		if !f.done && f.redirects() && plainPath(f.path) && f.back != f.path && (f.toQuery == "" || f.toQuery == f.query) && alike(f, byPath) {
 			k := fmt.Sprintf("%d %s", f.Status, f.to)
 			by[k] = append(by[k], f)
 		}
@@ -856,8 +856,15 @@ func (d *drafter) hasRow(f *fact) bool {
 
 // addRow adds a row. One that leads to its own address could not be read again.
 func (d *drafter) addRow(f *fact) {
-	to, _, _ := strings.Cut(f.to, "#")
-	if to == f.path && (f.query == "" || f.toQuery == f.query) || strings.ContainsAny(f.path, "\n\r") {
+	if trimmed := strings.TrimSuffix(f.path, "/"); f.redirects() && strings.TrimSuffix(f.back, "/") == trimmed && f.back != f.path {
+		if n := d.Tree.Find(trimmed); n != nil && n.Folder {
+			return // that is for the folder to say
+		}
+	}
+	if f.redirects() && f.back == f.path && (f.query == "" || f.toQuery == f.query) {
+		return
+	}
+	if strings.ContainsAny(f.path, "\n\r") {
 		return
 	}
 	d.rows = append(d.rows, f)

@@ -104,7 +104,7 @@ const (
 
 // templatesOf gives the templates that a pair of addresses is an instance of.
 func templatesOf(f *fact) (all []*template) {
-	if !plainPath(f.path) || f.to == f.path {
+	if !plainPath(f.path) || f.back == f.path {
 		return nil
 	}
 	target := f.to
