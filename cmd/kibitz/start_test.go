@@ -94,3 +94,36 @@ func TestStartSaysWhatItCannotDo(t *testing.T) {
 		t.Errorf("an empty folder: %d %s", status, errs)
 	}
 }
+
+// The site as its files alone make it needs no rulebook; what is printed can be pasted.
+func TestTheFilesAlone(t *testing.T) {
+	dir := write(t, map[string]string{"my site/index.html": "home", "my site/fares/index.html": "fares", "list.txt": "/fares => 301\n/none\n"})
+	kibitz(t, dir, "", "inventory", "my site", "-out", "i.csv")
+	for name, test := range map[string]struct {
+		args   []string
+		status int
+		want   []string
+	}{
+		"trace":          {[]string{"trace", "-files", "my site", "-address", "http://s.example:81", "/fares"}, 0, []string{"GET http://s.example:81/fares", "301   /fares/", "fares/index.html"}},
+		"replay":         {[]string{"replay", "-files", "my site", "list.txt"}, 0, []string{"1 of 1 expectation met", "kibitz trace -files 'my site' /none"}},
+		"check":          {[]string{"check", "-inventory", "i.csv", "-address", "https://s.example"}, 0, []string{"kibitz trace -inventory i.csv -address https://s.example"}},
+		"rules":          {[]string{"rules", "-files", "my site"}, 0, []string{"No entry"}},
+		"every file":     {[]string{"replay", "-files", "my site", "-every-file"}, 0, []string{"200"}},
+		"two at once":    {[]string{"check", "-files", "my site", "-rules", "x"}, 2, []string{"stand in the place of a rulebook"}},
+		"two trees":      {[]string{"check", "-files", "my site", "-inventory", "i.csv"}, 2, []string{"do not go together"}},
+		"no tree":        {[]string{"check", "-address", "https://s.example"}, 2, []string{"-address goes with -files"}},
+		"a bad address":  {[]string{"check", "-files", "my site", "-address", "s.example"}, 2, []string{"-address is the URL of a site"}},
+		"nothing there":  {[]string{"check", "-files", "nowhere"}, 2, []string{"does not exist"}},
+		"nothing at all": {[]string{"check"}, 2, []string{"there is no rulebook site.kibitz", "address https://www.s.example", "kibitz start DIR"}},
+	} {
+		out, errs, status := kibitz(t, dir, "", test.args...)
+		if status != test.status {
+			t.Errorf("%s: %d %s%s", name, status, out, errs)
+		}
+		contains(t, out+errs, test.want...)
+	}
+	s := serveIn(t, dir, "-files", "my site")
+	if status, location, _ := s.get(t, "/fares", ""); status != 301 || location != "/fares/" {
+		t.Errorf("served: %d %s", status, location)
+	}
+}
