@@ -12,7 +12,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 )
 
 // A hostile text is made for one thing that reads it.
@@ -216,7 +215,7 @@ func tallyOf(s, status, cause, by, as string) attack {
 func devices() (all []attack) {
 	for what, make := range map[string]func(at string) error{
 		"a device": func(at string) error { return os.Symlink("/dev/zero", at) },
-		"a pipe":   func(at string) error { return syscall.Mkfifo(at, 0o644) },
+		"a pipe":   makePipe,
 		"a folder": func(at string) error { return os.Mkdir(at, 0o755) },
 		"nothing":  func(at string) error { return os.Symlink("nowhere", at) },
 		"itself":   func(at string) error { return os.Symlink(filepath.Base(at), at) },

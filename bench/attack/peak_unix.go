@@ -8,6 +8,8 @@ import (
 	"syscall"
 )
 
+func makePipe(at string) error { return syscall.Mkfifo(at, 0o644) }
+
 // peak is the largest resident size of a process that has ended, in bytes.
 func peak(p *os.ProcessState) int64 {
 	usage, ok := p.SysUsage().(*syscall.Rusage)
