@@ -67,6 +67,39 @@ fallback bare in /boats/ to {path}.html
 	}
 }
 
+// What is asked more tells a pattern that was too wide.
+func TestQuestionsMakeADraftNarrower(t *testing.T) {
+	list := ""
+	for i := range 9 {
+		list += fmt.Sprintf("/n/%d\n", 110+i*37)
+	}
+	dir := write(t, map[string]string{"public/index.html": "home", "list.txt": list,
+		"true.kibitz": "site s address http://s.example files public\nredirect n on /n/:x(\\d{3}) to /news/{x}/ as permanent query drop\nreply n4 on /n/:x(\\d+) with 410\n"})
+	s := serveIn(t, dir, "-rules", "true.kibitz", "-quiet")
+	record := func(list, out string) {
+		if _, errs, status := kibitz(t, dir, "", "record", list, "-base", "http://s.example", "-at", s.url, "-rate", "0", "-out", out); status != 0 {
+			t.Fatal(errs)
+		}
+	}
+	record("list.txt", "a.jsonl")
+	_, errs, status := kibitz(t, dir, "", "draft", "a.jsonl", "-files", "public", "-ask", "ask.txt", "-out", "first.kibitz")
+	if status != 0 || !strings.Contains(errs, "questions written to ask.txt") {
+		t.Fatalf("%d %s", status, errs)
+	}
+	asked, _ := os.ReadFile(filepath.Join(dir, "ask.txt"))
+	contains(t, string(asked), "http://s.example/n/1100\n", "http://s.example/n/111\n", "?kibitz=1\n", "http://s.example/N/")
+	record("ask.txt", "b.jsonl")
+	kibitz(t, dir, "", "draft", "a.jsonl", "b.jsonl", "-files", "public", "-out", "site.kibitz")
+	os.WriteFile(filepath.Join(dir, "more.txt"), []byte("/n/777\n/n/778?x=1\n"), 0o644)
+	if out, _, _ := kibitz(t, dir, "", "compare", "true.kibitz", "first.kibitz", "more.txt"); !strings.Contains(out, "1 changed") {
+		t.Errorf("before: %s", out)
+	}
+	if out, _, status := kibitz(t, dir, "", "compare", "true.kibitz", "site.kibitz", "more.txt", "-expect-none"); status != 0 {
+		book, _ := os.ReadFile(filepath.Join(dir, "site.kibitz"))
+		t.Errorf("with the answers: %s\n%s", out, book)
+	}
+}
+
 // Rules by example: a few lines with what is expected of them.
 func TestRulesByExample(t *testing.T) {
 	for name, test := range map[string]struct {

@@ -29,6 +29,9 @@ type Draft struct {
 	Agree    int    // which the rulebook gives, too
 	Left     []Left // what it does not explain
 	Hosts    []string
+
+	Origin    string   // of the site's main address
+	Questions []string // that would decide more, as paths of the site
 }
 
 // Left is an answer that the draft does not give, and why.
@@ -69,6 +72,8 @@ type drafter struct {
 	taken      map[string]bool    // names of entries
 	byQuery    map[string]bool    // paths whose queries decide
 	engine     *engine.Engine
+	chosen     []*choice
+	whole      []string // folders of which everything is answered alike
 }
 
 // Write drafts the rulebook.
@@ -88,6 +93,9 @@ func (s *Source) Write() (*Draft, error) {
 	}
 	d.agents()
 	d.facts = agreed(d.facts)
+	slices.SortStableFunc(d.facts, func(a, b *fact) int { // in whatever order they were asked
+		return cmp.Or(strings.Compare(a.path, b.path), strings.Compare(a.query, b.query))
+	})
 	d.hosts()
 	if err := d.predict(); err != nil {
 		return nil, err
@@ -274,6 +282,7 @@ func (d *drafter) served() {
 		if whole[folder] < 3 || slices.ContainsFunc(d.facts, func(f *fact) bool { return inside(f) && f.Status == 404 }) || !slices.ContainsFunc(d.facts, func(f *fact) bool { return inside(f) && f.Status == 200 && !f.done }) {
 			continue
 		}
+		d.whole = append(d.whole, folder+"/")
 		if n := d.Tree.Find(folder + "/" + rulebook.UsualDocument); n != nil && !n.Folder {
 			d.add(rankFiles, "fallback", strings.TrimPrefix(nameOf(folder), "old-"), "in "+folder+"/ to "+folder+"/"+rulebook.UsualDocument, "One page answers for all of the folder, or an application does. %s", answers(whole[folder]))
 		} else {
@@ -490,6 +499,9 @@ func (d *drafter) statuses() {
 					continue
 				}
 				take(group.write(of), n, name)
+				if strings.HasPrefix(of, "/") {
+					d.whole = append(d.whole, of)
+				}
 				for _, f := range left {
 					f.done = f.done || group.takes(f, of)
 				}
@@ -579,6 +591,7 @@ func (d *drafter) patterns() {
 		chosen = append(chosen, best)
 	}
 	slices.SortStableFunc(chosen, func(a, b *choice) int { return cmp.Compare(b.weight(), a.weight()) })
+	d.chosen = chosen
 	for _, c := range chosen {
 		rest := "on " + c.pattern() + " to " + c.target() + " as " + as(c.status)
 		if c.query != "" {
@@ -656,10 +669,14 @@ func (d *drafter) choose(t *template, support []*fact) *choice {
 	}
 	best := d.score(t.compile(chosen))
 	for i := range chosen {
-		if best.wrong == 0 || chosen[i] == digits {
-			continue
+		narrowerOnes := widths[1:]
+		if chosen[i] == digits {
+			narrowerOnes = fixed(seen[i])
 		}
-		for _, w := range widths[1:] {
+		if best.wrong == 0 {
+			break
+		}
+		for _, w := range narrowerOnes {
 			narrower := slices.Clone(chosen)
 			narrower[i] = w
 			if s := d.score(t.compile(narrower)); s.gain > best.gain {
@@ -673,6 +690,20 @@ func (d *drafter) choose(t *template, support []*fact) *choice {
 		}
 	}
 	return &best.choice
+}
+
+// fixed gives the width of numbers that all have as many digits; none where they do not.
+func fixed(values map[string]bool) []width {
+	length := 0
+	for v := range values {
+		length = len(v)
+	}
+	for v := range values {
+		if len(v) != length {
+			return nil
+		}
+	}
+	return []width{{fmt.Sprintf(`\d{%d}`, length), fmt.Sprintf(`(\d{%d})`, length)}}
 }
 
 type score struct {
@@ -760,6 +791,7 @@ func (d *drafter) folders() {
 			continue
 		}
 		d.add(rankMoved, "redirect", nameOf(folder), "in "+folder+toOne(facts), "%s", answers(len(facts)))
+		d.whole = append(d.whole, folder)
 		for _, f := range facts {
 			f.done = true
 		}
@@ -893,7 +925,7 @@ func (d *drafter) held() error {
 
 // result says what the draft gives, and what it does not.
 func (d *drafter) result() (*Draft, error) {
-	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Hosts: d.strange}
+	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Hosts: d.strange, Origin: d.main.Origin(), Questions: d.questions()}
 	if len(d.rows) > 0 {
 		out.Table = d.table()
 	}

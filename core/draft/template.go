@@ -319,7 +319,7 @@ func (c *compiled) name(value int) string {
 				return "rest"
 			}
 		}
-		if c.widths[value-1] == digits {
+		if strings.HasPrefix(c.widths[value-1].expression, `\d`) {
 			return "number"
 		}
 		return "name"

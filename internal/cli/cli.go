@@ -143,7 +143,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 const allOfThem = 1 << 30
 
 // namesFiles are the flags whose value is the name of a file.
-var namesFiles = []string{"out", "save", "log", "rules", "files", "inventory"}
+var namesFiles = []string{"out", "save", "log", "rules", "files", "inventory", "ask"}
 
 func (r *run) command(c *command, args []string) int {
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)

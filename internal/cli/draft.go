@@ -34,6 +34,7 @@ Exit status 1: some answers are left out.`,
 			f := &draftFlags{}
 			flags.StringVar(&f.files, "files", "", "the `folder` of the site's files")
 			flags.StringVar(&f.inventory, "inventory", "", "or a listing of them, a `file` that kibitz inventory has written")
+			flags.StringVar(&f.ask, "ask", "", "write what would decide more into this `file`, a list for kibitz record; draft then from the answers, too")
 			f.listFlags.setup(flags)
 			return func(r *run, args []string) (int, error) {
 				switch {
@@ -52,7 +53,7 @@ Exit status 1: some answers are left out.`,
 }
 
 type draftFlags struct {
-	files, inventory string
+	files, inventory, ask string
 	listFlags
 }
 
@@ -63,6 +64,11 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 	}
 	if err != nil {
 		return 0, err
+	}
+	if f.ask != "" {
+		if err := mustBeNew(f.ask); err != nil {
+			return 0, err
+		}
 	}
 	source := &draft.Source{Table: "moves.csv", Files: filepath.ToSlash(f.files)}
 	if r.file != "" {
@@ -113,7 +119,23 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 			r.out.Printf("#     %s\n", line)
 		}
 	}
+	if f.ask != "" {
+		if err := writeWhole(f.ask, []byte(questionList(d)), false); err != nil {
+			return 0, err
+		}
+		fmt.Fprintf(r.stderr, "%s written to %s: kibitz record %s -at URL -out more.jsonl\n", render.Count(len(d.Questions), "question"), render.Clean(f.ask), render.Shell(f.ask))
+	}
 	return r.drafted(d, silent, f)
+}
+
+// questionList is a list of the questions of a draft.
+func questionList(d *draft.Draft) string {
+	var b strings.Builder
+	b.WriteString("# What would decide more about the drafted rules: kibitz record asks a server.\n")
+	for _, q := range d.Questions {
+		fmt.Fprintf(&b, "%s%s\n", strings.TrimSuffix(d.Origin, "/"), q)
+	}
+	return b.String()
 }
 
 // shownLeft is how many answers of a sort are shown that the draft does not give.
