@@ -108,7 +108,7 @@ func TestTemplates(t *testing.T) {
 		{"/A/X.HTM /b/x/, /A/YY.HTM /b/yy/, /A/Z-1.HTM /b/z-1/", "on /A/:name.HTM to /b/{name|lower}/ as permanent"},
 		{"/a/b/c/x /d/x, /a/b/c/y/z /d/y/z, /a/b/c/w/w/w /d/w/w/w", "on /a/b/c/:rest(.*) to /d/{rest} as permanent"},
 		{"/p-1-q /r/q/1, /p-2-s /r/s/2, /p-3-t /r/t/3", `on /p-:number(\d+)-:name to /r/{name}/{number} as permanent`},
-		{"/x /y, /z /y, /w /y", "on /x /z /w to /y as permanent"},
+		{"/x /y, /z /y, /w /y", "on /w /x /z to /y as permanent"},
 		{"/f/ /y, /f/a /y, /f/b/c /y", "in /f/ to /y as permanent"},
 		{"/q?id=7 /n/7, /q?id=8 /n/8, /q?id=99 /n/99", `on /q when query.id ~(?<id>\d+) to /n/{id} as permanent query drop`},
 	} {
