@@ -16,6 +16,13 @@ func TestASiteIsDraftedFromWhatItAnswers(t *testing.T) {
 	for i := range 12 {
 		list += fmt.Sprintf("/news/%d\n/vessel.php?id=%d\n/Old/Page%c.HTM\n", 100+i*7, i+1, 'A'+i)
 	}
+	for i := range 4 {
+		for _, end := range []string{"css", "js"} {
+			name := fmt.Sprintf("/assets/a%d.%s", i, end)
+			files["public"+name] = strings.Repeat("text ", 200)
+			list += name + "\n    Accept-Encoding: gzip\n" + name + "\n"
+		}
+	}
 	list += "/gone/a\n/gone/b.html\n/gone/c/\n/one\n/two.html?x=1\n/two.html\n"
 	truth := `site s address https://s.example hosts www.s.example files public
 redirect name on /* when host www.s.example to https://s.example{path} as permanent
@@ -28,6 +35,10 @@ redirect pages on /Old/:page.HTM to /pages/{page|lower}/ as temporary
 redirect one on /one to /fares/ as 308
 redirect two on /two.html to https://t.example/two as permanent
 fallback bare in /boats/ to {path}.html
+header framing set X-Frame-Options SAMEORIGIN
+header secure-only when scheme https set Strict-Transport-Security max-age=600
+header assets on ~.*\.(css|js) for 200 304 set Cache-Control "public, max-age=3600"
+compress text using gzip
 `
 	files["true.kibitz"], files["list.txt"] = truth, list
 	dir := write(t, files)
@@ -41,13 +52,13 @@ fallback bare in /boats/ to {path}.html
 	if status != 0 {
 		t.Fatalf("%d %s", status, errs)
 	}
-	contains(t, errs, "explain 55 of 55 answers (100.0%)")
+	contains(t, errs, "explain 71 of 71 answers (100.0%)")
 	book, _ := os.ReadFile(filepath.Join(dir, "site.kibitz"))
-	contains(t, string(book), "address https://s.example", "hosts   www.s.example", "when scheme http", "in /secret/", "refuse 403", "in /gone/", "with 410", `/news/:number(\d+)`, "/archive/item-{number}/", "when query.id", "{name|lower}", "{path}.html", "12 answers say so")
+	contains(t, string(book), "address https://s.example", "hosts   www.s.example", "when scheme http", "in /secret/", "refuse 403", "in /gone/", "with 410", `/news/:number(\d+)`, "/archive/item-{number}/", "when query.id", "{name|lower}", "{path}.html", "12 answers say so", "set X-Frame-Options SAMEORIGIN", "when scheme https", "set Strict-Transport-Security", `on ~.*\.(css|js)`, "compress text", "using gzip")
 	table, _ := os.ReadFile(filepath.Join(dir, "site-moves.csv"))
 	contains(t, string(table), "/one,/fares/,308", "/two.html,https://t.example/two,301")
 	out, errs, status := kibitz(t, dir, "", "replay", "answers.jsonl", "-strict")
-	if status != 0 || !strings.Contains(out, "55 of 55 alike (100.0%)") {
+	if status != 0 || !strings.Contains(out, "71 of 71 alike (100.0%)") {
 		t.Errorf("%d %s%s\n%s", status, out, errs, book)
 	}
 	if out, _, status := kibitz(t, dir, "", "check"); status != 0 {
@@ -55,6 +66,10 @@ fallback bare in /boats/ to {path}.html
 	}
 	if out, _, status := kibitz(t, dir, "", "format", "-check"); status != 0 {
 		t.Errorf("format: %s\n%s", out, book)
+	}
+	// Headers, encodings and sizes are as they were, too.
+	if out, errs, status := kibitz(t, dir, "", "verify", "list.txt", "-base", "https://s.example", "-at", s.url, "-at", secure, "-insecure", "-rate", "0"); status != 0 {
+		t.Errorf("verify: %s%s\n%s", out, errs, book)
 	}
 	// What nobody has asked for is answered alike, too, where a rule gives it.
 	write := "/news/5\n/vessel.php?id=999\n/Old/Quay.HTM\nhttp://www.s.example/x\n/secret/more\n/gone/else\n/boats/avocet\n"

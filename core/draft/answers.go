@@ -21,12 +21,13 @@ type Answer struct {
 	Request  *request.Request
 	Status   int
 	Location string
+	Header   []request.Header // that the server sent; nil where the list does not tell it
 }
 
 // AnswerOf gives the answer that an item of a list tells: what was recorded, or what is
 // expected; false where it tells none.
 func AnswerOf(name string, item *list.Item) (*Answer, bool) {
-	a := &Answer{List: name, Line: item.Line, Request: item.Request, Status: item.Recorded, Location: item.Location}
+	a := &Answer{List: name, Line: item.Line, Request: item.Request, Status: item.Recorded, Location: item.Location, Header: item.Answer}
 	if x := item.Expects; x != nil && a.Status == 0 {
 		for _, r := range x.Status {
 			if r < '0' || r > '9' {

@@ -116,6 +116,8 @@ func (s *Source) Write() (*Draft, error) {
 		}
 	}
 	d.rest()
+	d.headers()
+	d.compression()
 	if err := d.held(); err != nil {
 		return nil, err
 	}

@@ -25,8 +25,9 @@ site's files (-files, or -inventory) tells what needs no rule; without it only
 redirects and refusals are drafted.
 
 Drafted are other hosts and the other scheme, moved addresses (drawn together into
-patterns where several answers say so), what is gone or refused, and a table of
-single moves, which lies beside the file of -out. Each entry says how many answers
+patterns where several answers say so), what is gone or refused, header fields and
+compression where record has kept them, and a table of single moves, which lies
+beside the file of -out. Each entry says how many answers
 speak for it. What the draft does not give is listed, with the reason, and never
 bent into a rule.
 Exit status 1: some answers are left out.`,

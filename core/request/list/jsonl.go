@@ -83,6 +83,9 @@ func (t *texts) written(line []byte) {
 	if json.Unmarshal(line, &o) != nil || o.Cause == "" && o.Got == 0 && o.Sha256 == "" {
 		return
 	}
+	if o.Sha256 != "" {
+		t.answer = t.headers
+	}
 	t.headers = o.Request.Headers
 	if n := max(o.Got, o.Recorded); n > 0 {
 		t.status, t.location = strconv.Itoa(n), ""

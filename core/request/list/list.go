@@ -19,6 +19,7 @@ type Item struct {
 	Expects  *request.Expectation // nil where the list expects nothing
 	Recorded int                  // the status that a server answered; 0 where none is told
 	Location string               // and its Location
+	Answer   []request.Header     // the header that a server sent, where the list is one that record has written
 	Times    int64                // how many requests it stands for; 0 for one
 }
 

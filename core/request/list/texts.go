@@ -19,6 +19,7 @@ type texts struct {
 	requests                                          string // how many it stands for
 	old, new                                          string // of a table of moves
 	headers                                           []request.Header
+	answer                                            []request.Header // the header of the answer
 }
 
 // tell takes what stands in a column.
@@ -54,7 +55,7 @@ func (t *texts) tell(column, value string) {
 
 // itemOf makes a request.
 func itemOf(t *texts, base request.Address) (*Item, error) {
-	item := &Item{Request: &request.Request{Method: strings.ToUpper(t.method), Headers: t.headers}, Location: t.location}
+	item := &Item{Request: &request.Request{Method: strings.ToUpper(t.method), Headers: t.headers}, Location: t.location, Answer: t.answer}
 	var err error
 	if t.url == "" {
 		return nil, errors.New("the url is missing")
