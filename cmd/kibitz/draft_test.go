@@ -11,7 +11,7 @@ import (
 // A site that runs is recorded, and the rulebook that is drafted from what it answered gives
 // the same answers.
 func TestASiteIsDraftedFromWhatItAnswers(t *testing.T) {
-	files := map[string]string{"public/index.html": "home", "public/fares/index.html": "fares", "public/boats/tern.html": "tern", "public/boats/avocet.html": "avocet", "public/boats/index.html": "boats", "public/secret/a.html": "x", "public/secret/b.html": "x"}
+	files := map[string]string{"public/index.html": "home", "public/oops.html": "<h1>Nothing there</h1>", "public/fares/index.html": "fares", "public/boats/tern.html": "tern", "public/boats/avocet.html": "avocet", "public/boats/index.html": "boats", "public/secret/a.html": "x", "public/secret/b.html": "x"}
 	list := "/\n/boats/tern.html\n/boats/tern\n/boats/avocet\n/none\n/boats/none\n/secret/a.html\n/secret/b.html\nhttp://s.example/fares/\nhttps://www.s.example/boats/\nhttps://www.s.example/fares/\nhttps://www.s.example/none\nhttp://s.example/boats/\n"
 	for i := range 12 {
 		list += fmt.Sprintf("/news/%d\n/vessel.php?id=%d\n/Old/Page%c.HTM\n", 100+i*7, i+1, 'A'+i)
@@ -35,6 +35,7 @@ redirect pages on /Old/:page.HTM to /pages/{page|lower}/ as temporary
 redirect one on /one to /fares/ as 308
 redirect two on /two.html to https://t.example/two as permanent
 fallback bare in /boats/ to {path}.html
+error missing for 404 show /oops.html
 header framing set X-Frame-Options SAMEORIGIN
 header secure-only when scheme https set Strict-Transport-Security max-age=600
 header assets on ~.*\.(css|js) for 200 304 set Cache-Control "public, max-age=3600"
@@ -54,7 +55,7 @@ compress text using gzip
 	}
 	contains(t, errs, "explain 71 of 71 answers (100.0%)")
 	book, _ := os.ReadFile(filepath.Join(dir, "site.kibitz"))
-	contains(t, string(book), "address https://s.example", "hosts   www.s.example", "when scheme http", "in /secret/", "refuse 403", "in /gone/", "with 410", `/news/:number(\d+)`, "/archive/item-{number}/", "when query.id", "{name|lower}", "{path}.html", "12 answers say so", "set X-Frame-Options SAMEORIGIN", "when scheme https", "set Strict-Transport-Security", `on ~.*\.(css|js)`, "compress text", "using gzip")
+	contains(t, string(book), "address https://s.example", "hosts   www.s.example", "when scheme http", "in /secret/", "refuse 403", "in /gone/", "with 410", `/news/:number(\d+)`, "/archive/item-{number}/", "when query.id", "{name|lower}", "{path}.html", "12 answers say so", "set X-Frame-Options SAMEORIGIN", "when scheme https", "set Strict-Transport-Security", `on ~.*\.(css|js)`, "compress text", "using gzip", "for 404  show /oops.html")
 	table, _ := os.ReadFile(filepath.Join(dir, "site-moves.csv"))
 	contains(t, string(table), "/one,/fares/,308", "/two.html,https://t.example/two,301")
 	out, errs, status := kibitz(t, dir, "", "replay", "answers.jsonl", "-strict")

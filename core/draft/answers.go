@@ -22,12 +22,13 @@ type Answer struct {
 	Status   int
 	Location string
 	Header   []request.Header // that the server sent; nil where the list does not tell it
+	Sum      string           // SHA-256 of the body; "" likewise
 }
 
 // AnswerOf gives the answer that an item of a list tells: what was recorded, or what is
 // expected; false where it tells none.
 func AnswerOf(name string, item *list.Item) (*Answer, bool) {
-	a := &Answer{List: name, Line: item.Line, Request: item.Request, Status: item.Recorded, Location: item.Location, Header: item.Answer}
+	a := &Answer{List: name, Line: item.Line, Request: item.Request, Status: item.Recorded, Location: item.Location, Header: item.Answer, Sum: item.Sum}
 	if x := item.Expects; x != nil && a.Status == 0 {
 		for _, r := range x.Status {
 			if r < '0' || r > '9' {

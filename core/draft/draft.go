@@ -116,6 +116,7 @@ func (s *Source) Write() (*Draft, error) {
 		}
 	}
 	d.rest()
+	d.errorPages()
 	d.headers()
 	d.compression()
 	if err := d.held(); err != nil {

@@ -84,7 +84,7 @@ func (t *texts) written(line []byte) {
 		return
 	}
 	if o.Sha256 != "" {
-		t.answer = t.headers
+		t.answer, t.sum = t.headers, o.Sha256
 	}
 	t.headers = o.Request.Headers
 	if n := max(o.Got, o.Recorded); n > 0 {

@@ -20,6 +20,7 @@ type Item struct {
 	Recorded int                  // the status that a server answered; 0 where none is told
 	Location string               // and its Location
 	Answer   []request.Header     // the header that a server sent, where the list is one that record has written
+	Sum      string               // and the SHA-256 of the body, likewise
 	Times    int64                // how many requests it stands for; 0 for one
 }
 
