@@ -43,7 +43,7 @@ Exit status 1: visitors are sent round; or a change that -fail-on names, or, wit
 			f := &compareFlags{}
 			flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
 			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may stand several times")
-			f.setup(flags)
+			f.setup(flags, firstSite)
 			return func(r *run, args []string) (int, error) {
 				if len(args) < 2 {
 					return 0, usagef("name the old rulebook and the new one, like: kibitz compare before.kibitz site.kibitz requests.txt")

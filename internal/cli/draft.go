@@ -36,7 +36,7 @@ Exit status 1: some answers are left out.`,
 			flags.StringVar(&f.files, "files", "", "the `folder` of the site's files")
 			flags.StringVar(&f.inventory, "inventory", "", "or a listing of them, a `file` that kibitz inventory has written")
 			flags.StringVar(&f.ask, "ask", "", "write what would decide more into this `file`, a list for kibitz record; draft then from the answers, too")
-			f.listFlags.setup(flags)
+			f.listFlags.setup(flags, "https://localhost")
 			return func(r *run, args []string) (int, error) {
 				switch {
 				case len(args) == 0:

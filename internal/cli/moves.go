@@ -40,7 +40,7 @@ gone, 410; what is not known is never called gone.`,
 			flags.IntVar(&f.sure, "sure", 80, "how sure a row must be to have a status, in `percent`")
 			flags.IntVar(&f.least, "least", 0, "leave out rows that are less sure than so many `percent`")
 			flags.StringVar(&f.form, "as", "csv", "the `form` of the result: csv, text")
-			f.listFlags.setup(flags)
+			f.listFlags.setup(flags, "https://localhost")
 			return func(r *run, args []string) (int, error) {
 				switch {
 				case f.files == "" == (f.inventory == ""):

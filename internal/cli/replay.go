@@ -52,7 +52,7 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.BoolVar(&f.each, "each", false, "show every request instead of the sums")
 			flags.BoolVar(&f.strict, "strict", false, "a line that cannot be read is an error")
 			flags.BoolVar(&f.everyFile, "every-file", false, "ask for each file and folder of the sites' trees")
-			f.setup(flags)
+			f.setup(flags, firstSite)
 			flags.IntVar(&f.workers, "workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once, a `number`")
 			flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may stand several times")
 			flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
@@ -104,6 +104,9 @@ func (f *replayFlags) checkForm(as *form) error {
 	return nil
 }
 
+// firstSite is what paths are asked of where a rulebook is at hand.
+const firstSite = "the first site's address"
+
 // listFlags say how lists are read.
 type listFlags struct {
 	format, base string
@@ -127,10 +130,14 @@ func (f *fieldsFlag) Set(text string) error {
 	return nil
 }
 
-func (f *listFlags) setup(flags *flag.FlagSet) {
+// setup adds the flags; base is what -base is if nothing is said, "" where there is no such
+// flag.
+func (f *listFlags) setup(flags *flag.FlagSet, base string) {
 	flags.StringVar(&f.format, "list", "", "the `format` of the lists: "+formatNames()+" (default: told by content)")
 	flags.Var(&f.fields, "fields", "the `NAMES` of a JSON log by what they tell, like url=request.uri,status=code; they come before those that are known")
-	flags.StringVar(&f.base, "base", "", "the `URL` of the site that the paths of the lists are asked of, like http://www.s.example (default: the first site's address)")
+	if base != "" {
+		flags.StringVar(&f.base, "base", "", "the `URL` of the site that the paths of the lists are asked of, like http://www.s.example (default: "+base+")")
+	}
 }
 
 // checkFormat refuses a format of lists that there is not; "" is told by content.

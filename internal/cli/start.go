@@ -41,7 +41,7 @@ before: it has no error and no warning.`,
 			f := &startFlags{}
 			flags.StringVar(&f.address, "address", "", "the site's main `URL`, like https://www.s.example (default: what its sitemap, robots.txt or home page says)")
 			flags.Var(&f.logs, "log", "a `list` of requests, like an access log; may stand several times")
-			f.setup(flags)
+			f.setup(flags, "")
 			return func(r *run, args []string) (int, error) {
 				if len(args) > 1 {
 					return 0, usagef("name one folder, like: kibitz start public")

@@ -39,7 +39,7 @@ Exit status 1: there are differences, or requests without an answer.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &verifyFlags{}
 			f.server.setup(flags)
-			f.listFlags.setup(flags)
+			f.listFlags.setup(flags, firstSite)
 			flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
 			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
 			return func(r *run, args []string) (int, error) {
