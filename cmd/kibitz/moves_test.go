@@ -57,7 +57,7 @@ func TestTheTableOfARebuiltSite(t *testing.T) {
 			t.Errorf("%s: %v, want %s", old, got, want)
 		}
 	}
-	contains(t, errs, "of 9 others 7 moved, 1 are gone, 1 to be decided")
+	contains(t, errs, "12 old addresses: 3 still there, 7 moved, 1 gone, 1 to be decided")
 	// The table is read as it is, and what is undecided is told.
 	kibitz(t, dir, "", "moves", "log.csv", "-files", "new", "-out", "moves.csv")
 	os.WriteFile(filepath.Join(dir, "site.kibitz"), []byte("site s address https://s.example files new\nmoves old table moves.csv as permanent\n"), 0o644)
@@ -80,7 +80,7 @@ func TestTheTableOfARebuiltSite(t *testing.T) {
 		"no folder":        {[]string{"log.csv"}, "name the new site's files"},
 		"no addresses":     {[]string{"-files", "new"}, "name a list of old addresses"},
 		"an empty list":    {[]string{os.DevNull, "-files", "new"}, "there is no old address"},
-		"the same folder":  {[]string{"-files", "new", "-old", "new"}, "0 others"},
+		"the same folder":  {[]string{"-files", "new", "-old", "new"}, "0 moved, 0 gone, 0 to be decided"},
 		"another form":     {[]string{"log.csv", "-files", "new", "-as", "xml"}, "-as is csv or text"},
 		"not a percentage": {[]string{"log.csv", "-files", "new", "-sure", "200"}, "from 0 to 100"},
 	} {

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kibitz/core/canonical"
@@ -30,12 +31,7 @@ type Answer struct {
 func AnswerOf(name string, item *list.Item) (*Answer, bool) {
 	a := &Answer{List: name, Line: item.Line, Request: item.Request, Status: item.Recorded, Location: item.Location, Header: item.Answer, Sum: item.Sum}
 	if x := item.Expects; x != nil && a.Status == 0 {
-		for _, r := range x.Status {
-			if r < '0' || r > '9' {
-				return nil, false
-			}
-			a.Status = 10*a.Status + int(r-'0')
-		}
+		a.Status, _ = strconv.Atoi(x.Status) // 0 for 2xx and the like
 		a.Location = x.Location
 	}
 	return a, a.Status > 0
@@ -73,8 +69,7 @@ func (f *fact) redirects() bool { return f.Status/100 == 3 && f.Status != 304 &&
 type survey struct {
 	main    request.Address
 	aliases []alias // other hosts, which lead to the main one
-	strange []string
-	secure  *alias // what http is answered, where the main address is https
+	secure  *alias  // what http is answered, where the main address is https
 }
 
 // An alias is a host, or a scheme, whose requests are sent on as they are.
@@ -163,10 +158,7 @@ func (s *survey) names(answers []*Answer) {
 			}
 		}
 		switch {
-		case 2*sent < all[key]:
-			if key != "" {
-				s.strange = append(s.strange, key)
-			}
+		case 2*sent < all[key]: // it is another site, or unknown
 		case key == "":
 			s.secure = &alias{status: best, own: own > direct, answers: sent}
 		default:

@@ -5,11 +5,13 @@ package draft
 
 import (
 	"cmp"
+	"encoding/csv"
 	"errors"
 	"fmt"
 	"maps"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kibitz/core/canonical"
@@ -28,7 +30,6 @@ type Draft struct {
 	Answers  int    // that were looked at
 	Agree    int    // which the rulebook gives, too
 	Left     []Left // what it does not explain
-	Hosts    []string
 
 	Origin    string   // of the site's main address
 	Questions []string // that would decide more, as paths of the site
@@ -198,7 +199,7 @@ func (d *drafter) agents() {
 				continue
 			}
 			refused[agent] = true
-			d.add(rankAccess, "access", "agent", fmt.Sprintf("when agent %s refuse %d", quoted(agent), status), "Whatever it asks for. %s", answers(n))
+			d.add(rankAccess, "access", "agent", fmt.Sprintf("when agent %s refuse %d", rulebook.Quote(agent), status), "Whatever it asks for. %s", answers(n))
 		}
 	}
 	d.facts = slices.DeleteFunc(d.facts, func(f *fact) bool { return refused[f.agent()] })
@@ -232,7 +233,7 @@ func (d *drafter) slashes() {
 			continue
 		}
 		if n := d.Tree.Find(folder); n != nil && n.Folder {
-			if word := quoted(canonical.Decode(f.path)); !slices.Contains(folders, word) {
+			if word := rulebook.Quote(canonical.Decode(f.path)); !slices.Contains(folders, word) {
 				folders = append(folders, word)
 			}
 			f.done = true
@@ -285,8 +286,13 @@ func (d *drafter) served() {
 		if whole[folder] < 3 || slices.ContainsFunc(d.facts, func(f *fact) bool { return inside(f) && f.Status == 404 }) || !slices.ContainsFunc(d.facts, func(f *fact) bool { return inside(f) && f.Status == 200 && !f.done }) {
 			continue
 		}
+		n := d.Tree.Find(folder + "/" + rulebook.UsualDocument)
+		page := n != nil && !n.Folder
+		if !page && slices.ContainsFunc(d.facts, func(f *fact) bool { return inside(f) && f.done }) {
+			continue // what the tree has there is no application's
+		}
 		d.whole = append(d.whole, folder+"/")
-		if n := d.Tree.Find(folder + "/" + rulebook.UsualDocument); n != nil && !n.Folder {
+		if page {
 			d.add(rankFiles, "fallback", strings.TrimPrefix(nameOf(folder), "old-"), "in "+folder+"/ to "+folder+"/"+rulebook.UsualDocument, "One page answers for all of the folder, or an application does. %s", answers(whole[folder]))
 		} else {
 			d.add(rankFiles, "handoff", strings.TrimPrefix(nameOf(folder), "old-"), "in "+folder+"/", "What is there is no file: an application answers, or rewrites lead elsewhere. %s", answers(whole[folder]))
@@ -348,21 +354,20 @@ func (d *drafter) hosts() {
 func (d *drafter) head() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "site %s\n    address %s\n", siteName(d.main.Host), d.main.Origin())
-	for _, a := range d.aliases {
-		fmt.Fprintf(&b, "    hosts %s\n", a.host)
-	}
-	text := b.String()
-	if n := strings.Count(text, "    hosts "); n > 1 { // one clause
-		first := strings.Index(text, "    hosts ")
-		text = text[:first] + "    hosts " + strings.ReplaceAll(strings.ReplaceAll(text[first+len("    hosts "):], "\n    hosts ", " "), "\n", "") + "\n"
+	if len(d.aliases) > 0 {
+		b.WriteString("    hosts")
+		for _, a := range d.aliases {
+			b.WriteString(" " + a.host)
+		}
+		b.WriteString("\n")
 	}
 	switch {
 	case d.Files != "" && d.Listed:
-		text += "    inventory " + quoted(d.Files) + "\n"
+		fmt.Fprintf(&b, "    inventory %s\n", rulebook.Quote(d.Files))
 	case d.Files != "":
-		text += "    files " + quoted(d.Files) + "\n"
+		fmt.Fprintf(&b, "    files %s\n", rulebook.Quote(d.Files))
 	}
-	return text
+	return b.String()
 }
 
 // text is the rulebook as it stands by now.
@@ -374,7 +379,7 @@ func (d *drafter) text() string {
 		}
 	}
 	if len(d.rows) > 0 {
-		paragraphs = append([]paragraph{{rank: rankMoved, why: fmt.Sprintf("Single addresses: %d of them.", len(d.rows)), entry: "moves single table " + quoted(d.Table) + " as permanent"}}, paragraphs...)
+		paragraphs = append([]paragraph{{rank: rankMoved, why: fmt.Sprintf("Single addresses: %d of them.", len(d.rows)), entry: "moves single table " + rulebook.Quote(d.Table) + " as permanent"}}, paragraphs...)
 	}
 	return layOut(fmt.Sprintf("%s: drafted by kibitz draft from what a server answered.\nRead it, change what is not meant, and try it: kibitz check, kibitz replay.", d.main.Host), d.head(), paragraphs)
 }
@@ -382,7 +387,8 @@ func (d *drafter) text() string {
 // table is the CSV of single moves.
 func (d *drafter) table() string {
 	var b strings.Builder
-	b.WriteString("old,new,status\n")
+	out := csv.NewWriter(&b)
+	out.Write([]string{"old", "new", "status"})
 	rows := slices.Clone(d.rows)
 	slices.SortStableFunc(rows, func(a, b *fact) int { // the first that fits wins
 		return cmp.Compare(min(len(b.query), 1), min(len(a.query), 1))
@@ -392,11 +398,9 @@ func (d *drafter) table() string {
 		if f.query != "" && f.hasQuery {
 			old += "?" + f.query
 		}
-		if f.toQuery != "" {
-			to = withQuery(to, f.toQuery)
-		}
-		fmt.Fprintf(&b, "%s,%s,%d\n", cell(old), cell(to), f.Status)
+		out.Write([]string{old, withQuery(to, f.toQuery), strconv.Itoa(f.Status)})
 	}
+	out.Flush()
 	return b.String()
 }
 
@@ -409,13 +413,6 @@ func withQuery(to, query string) string {
 		fragment = "#" + fragment
 	}
 	return address + "?" + query + fragment
-}
-
-func cell(s string) string {
-	if strings.ContainsAny(s, "\",\n\r") {
-		return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
-	}
-	return s
 }
 
 // predict compiles the draft as it stands by now, and marks the facts that it explains.
@@ -431,14 +428,19 @@ func (d *drafter) predict() error {
 	return nil
 }
 
+// answer is that of the draft: as at any time, to anybody.
+func (d *drafter) answer(a *Answer) *engine.Response {
+	return d.engine.Predict(&request.Request{Method: a.Request.Method, Address: a.Request.Address, Headers: a.Request.Headers})
+}
+
 // gives reports whether the draft gives an answer, as far as it says anything.
 func (d *drafter) gives(a *Answer) bool {
-	r := d.engine.Predict(&request.Request{Method: a.Request.Method, Address: a.Request.Address, Headers: a.Request.Headers})
+	r := d.answer(a)
 	switch r.Word() {
 	case engine.WordFiles:
 		return a.Status/100 == 2 || a.Status == 304 || a.Status == 404
-	case engine.WordApp:
-		return true
+	case engine.WordApp: // which answers as it likes: only what speaks for one is given
+		return a.Status/100 == 2 || a.Status == 304
 	}
 	if r.Status != a.Status && !(r.Status == 200 && (a.Status == 304 || a.Status == 206)) {
 		return false
@@ -642,16 +644,12 @@ func (c *choice) stale() bool {
 
 // choose finds the widest values that nothing contradicts; nil where there are none.
 func (d *drafter) choose(t *template, support []*fact) *choice {
-	values := 0
-	for _, p := range t.old {
-		values = max(values, p.value)
-	}
-	chosen := make([]width, values)
+	chosen := make([]width, t.values())
 	for i := range chosen {
 		chosen[i] = widths[0]
 	}
 	all := t.compile(chosen)
-	seen := make([]map[string]bool, values)
+	seen := make([]map[string]bool, len(chosen))
 	for i := range seen {
 		seen[i] = map[string]bool{}
 		number := true
@@ -725,7 +723,7 @@ func (d *drafter) score(c *compiled) score {
 			continue
 		}
 		target := f.to
-		if ownQuery && f.toQuery != "" {
+		if ownQuery {
 			target = withQuery(f.to, f.toQuery)
 		}
 		if !f.redirects() || target != to || f.Status != c.status {
@@ -753,11 +751,7 @@ func (d *drafter) score(c *compiled) score {
 	if drop > keep {
 		s.query = "drop"
 	}
-	values := 0
-	for _, p := range c.old {
-		values = max(values, p.value)
-	}
-	s.gain = float64(len(s.agrees)) - entryCost - valueCost*float64(values) - wrongCost*float64(s.wrong) - otherCost*float64(others)
+	s.gain = float64(len(s.agrees)) - entryCost - valueCost*float64(c.values()) - wrongCost*float64(s.wrong) - otherCost*float64(others)
 	if len(c.old) > 2 && c.old[0].text == "/" && !c.old[1].tail && c.widths[0] != digits && strings.HasPrefix(c.old[2].text, "/") {
 		s.gain -= anyFolderCost
 	}
@@ -823,7 +817,7 @@ func toOne(facts []*fact) string {
 			keep++
 		}
 	}
-	rest := " to " + strings.ReplaceAll(facts[0].to, "{", "{{") + " as " + as(facts[0].Status)
+	rest := " to " + rulebook.Literal(facts[0].to) + " as " + as(facts[0].Status)
 	if drop > keep {
 		rest += " query drop"
 	}
@@ -872,7 +866,7 @@ func (d *drafter) rest() {
 			switch {
 			case f.done || !f.redirects() || (f.query != "") != queries || d.hasRow(f):
 			case f.query == "" && d.byQuery[f.path]: // a row would take what is decided by the query
-				d.add(rankMoved, "redirect", nameOf(f.path), fmt.Sprintf("on %s to %s as %s query drop", f.path, strings.ReplaceAll(withQuery(f.to, f.toQuery), "{", "{{"), as(f.Status)), "With any other query. One answer says so.")
+				d.add(rankMoved, "redirect", nameOf(f.path), fmt.Sprintf("on %s to %s as %s query drop", f.path, rulebook.Literal(withQuery(f.to, f.toQuery)), as(f.Status)), "With any other query. One answer says so.")
 				f.done = true
 			default:
 				d.addRow(f)
@@ -928,7 +922,7 @@ func (d *drafter) held() error {
 
 // result says what the draft gives, and what it does not.
 func (d *drafter) result() (*Draft, error) {
-	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Hosts: d.strange, Origin: d.main.Origin(), Questions: d.questions()}
+	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Origin: d.main.Origin(), Questions: d.questions()}
 	if len(d.rows) > 0 {
 		out.Table = d.table()
 	}
@@ -937,7 +931,7 @@ func (d *drafter) result() (*Draft, error) {
 			out.Agree++
 			continue
 		}
-		r := d.engine.Predict(&request.Request{Method: a.Request.Method, Address: a.Request.Address, Headers: a.Request.Headers})
+		r := d.answer(a)
 		predicted := engine.StatusText(r)
 		if r.Location != "" {
 			predicted += " " + r.Location

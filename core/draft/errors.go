@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
 
@@ -45,7 +46,7 @@ func (d *drafter) errorPages() {
 					files = d.pagesBySum()
 				}
 				if f := files[sum]; f != nil {
-					d.add(rankErrors, "error", page.entry, fmt.Sprintf("for %d show %s", number, quoted(f.Path)), "%s", answers(n))
+					d.add(rankErrors, "error", page.entry, fmt.Sprintf("for %d show %s", number, rulebook.Quote(f.Path)), "%s", answers(n))
 				}
 			}
 		}

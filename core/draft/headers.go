@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"kibitz/core/request"
+	"kibitz/core/rulebook"
 )
 
 // ownFields are those that the answer decides, the server or the network, and no entry.
@@ -50,11 +51,11 @@ func (d *drafter) headers() {
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		value, n := common(told, name)
 		if over, all := common(secure, name); over != "" && all == len(secure) && n < len(told) && !sent(open, name) {
-			d.add(rankHeaders, "header", strings.ToLower(name), "when scheme https set "+name+" "+quoted(over), "Of every answer over https. %s", answers(all))
+			d.add(rankHeaders, "header", strings.ToLower(name), "when scheme https set "+name+" "+rulebook.Quote(rulebook.Literal(over)), "Of every answer over https. %s", answers(all))
 			continue
 		}
 		if value != "" {
-			d.add(rankHeaders, "header", strings.ToLower(name), "set "+name+" "+quoted(value), "Of every answer. %s", answers(n))
+			d.add(rankHeaders, "header", strings.ToLower(name), "set "+name+" "+rulebook.Quote(rulebook.Literal(value)), "Of every answer. %s", answers(n))
 			continue
 		}
 		d.byExtension(told, name)
@@ -101,7 +102,7 @@ func (d *drafter) byExtension(told []*Answer, name string) {
 		default:
 			on = `~.*\.(` + strings.Join(parts, "|") + ")"
 		}
-		d.add(rankHeaders, "header", strings.ToLower(name), "on "+on+" for 200 304 set "+name+" "+quoted(value), "%s", answers(counts[value]))
+		d.add(rankHeaders, "header", strings.ToLower(name), "on "+on+" for 200 304 set "+name+" "+rulebook.Quote(rulebook.Literal(value)), "%s", answers(counts[value]))
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"kibitz/core/request"
+	"kibitz/core/rulebook"
 )
 
 // A parameter is a template of the one value of a query that counts.
@@ -78,8 +79,7 @@ func (d *drafter) parameters() {
 		if t.lower {
 			filter = "|lower"
 		}
-		brace := func(s string) string { return strings.ReplaceAll(s, "{", "{{") }
-		d.add(rankMoved, "redirect", nameOf(t.path), fmt.Sprintf("on %s when query.%s ~(?<%s>%s) to %s{%s%s}%s as %s query drop", t.path, t.name, name, expression, brace(t.before), name, filter, brace(t.after), as(t.status)), "%s", answers(len(open)))
+		d.add(rankMoved, "redirect", nameOf(t.path), fmt.Sprintf("on %s when query.%s ~(?<%s>%s) to %s{%s%s}%s as %s query drop", t.path, t.name, name, expression, rulebook.Literal(t.before), name, filter, rulebook.Literal(t.after), as(t.status)), "%s", answers(len(open)))
 		d.byQuery[t.path] = true
 		for _, f := range open {
 			f.done = true

@@ -284,7 +284,7 @@ func (s *starter) text() string {
 	if other := otherName(s.Address.Host); other != "" {
 		fmt.Fprintf(&b, "    hosts %s\n", other)
 	}
-	fmt.Fprintf(&b, "    files %s\n", quoted(s.Files))
+	fmt.Fprintf(&b, "    files %s\n", rulebook.Quote(s.Files))
 	for _, p := range s.paragraphs {
 		if p.rank < 0 {
 			fmt.Fprintf(&b, "    %s\n", p.entry)
@@ -392,7 +392,7 @@ func (s *starter) mend(bad []*proof.Finding) bool {
 // accept accepts the first of some findings, for the whole site or at its entry.
 func (s *starter) accept(bad []*proof.Finding) {
 	f := bad[0]
-	line := fmt.Sprintf("accept %s %s", f.Name, quoted("as kibitz start found it: "+comment(f.Message)))
+	line := fmt.Sprintf("accept %s %s", f.Name, rulebook.Quote("as kibitz start found it: "+comment(f.Message)))
 	if len(f.Rules) > 0 {
 		for i, p := range s.paragraphs {
 			if words := strings.Fields(p.entry); p.rank >= 0 && len(words) > 1 && words[1] == f.Rules[0].Name {
@@ -413,14 +413,6 @@ func count(n int, what string) string {
 
 // comment is a message in one line.
 func comment(message string) string { return strings.Join(strings.Fields(message), " ") }
-
-// quoted is a word of a rulebook.
-func quoted(s string) string {
-	if word, ok := plainWord(s); ok {
-		return word
-	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "{", "{{").Replace(s) + `"`
-}
 
 // plainWord gives a text that stands in a rulebook as it is; false where it would not.
 func plainWord(s string) (string, bool) {

@@ -8,6 +8,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"kibitz/core/rulebook"
 )
 
 // A template is a pattern of old paths, and the new address that it makes.
@@ -41,6 +43,14 @@ func (t *template) key() string {
 		}
 	}
 	return b.String()
+}
+
+// values is how many values there are.
+func (t *template) values() (n int) {
+	for _, p := range t.old {
+		n = max(n, p.value)
+	}
+	return n
 }
 
 // A span is a part of an old path that may be a value.
@@ -341,7 +351,7 @@ func (c *compiled) target() string {
 	for _, p := range c.new {
 		switch {
 		case p.value == 0:
-			b.WriteString(strings.ReplaceAll(p.text, "{", "{{"))
+			b.WriteString(rulebook.Literal(p.text))
 		case c.lower:
 			fmt.Fprintf(&b, "{%s|lower}", c.name(p.value))
 		default:

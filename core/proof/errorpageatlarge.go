@@ -31,7 +31,7 @@ func init() {
 					}
 					f := Finding{Rules: []*rulebook.Rule{r}, Request: req,
 						Message: fmt.Sprintf("%s answers 200 when it is asked for itself.", a.Body.Show),
-						Advice:  fmt.Sprintf("refuse it there; it is shown all the same:   access %s on %s refuse 404", c.freeName(s, "pages"), plainPath(a.Body.Show))}
+						Advice:  fmt.Sprintf("refuse it there; it is shown all the same:   access %s on %s refuse 404", c.freeName(s, "pages"), rulebook.Quote(a.Body.Show))}
 					if page, err := resp.File.Read(); a.Fill && err == nil && strings.Contains(string(page), "{") {
 						f.Message = fmt.Sprintf("%s answers 200 when it is asked for itself, with its braces as they stand.", a.Body.Show)
 					}

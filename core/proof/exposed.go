@@ -81,7 +81,7 @@ func pathsFor(files []*site.Node) string {
 			add("~.*~")
 			continue
 		case end == "" || looseNames[name] != "" || strings.Trim(end, "abcdefghijklmnopqrstuvwxyz0123456789") != "":
-			add(plainPath(canonical.Decode(n.Path)))
+			add(rulebook.Quote(canonical.Decode(n.Path)))
 		default:
 			if !slices.Contains(ends, end) {
 				ends = append(ends, end)

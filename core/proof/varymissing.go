@@ -46,15 +46,7 @@ func (c *checker) unsaid(s *rulebook.Site, r *rulebook.Rule) {
 		}
 		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: t.Place, Width: t.Width, Request: req,
 			Message: fmt.Sprintf("%s shows another page by %s, and its answer has no Vary that says so: a cache on the way gives the one to all.", req.Address.Target(), t.Field),
-			Advice:  fmt.Sprintf("say it there:   header %s when asked %s add Vary %s", c.freeName(s, "said"), plainPath(req.Address.Path), http.CanonicalHeaderKey(name))})
+			Advice:  fmt.Sprintf("say it there:   header %s when asked %s add Vary %s", c.freeName(s, "said"), rulebook.Quote(req.Address.Path), http.CanonicalHeaderKey(name))})
 		return
 	}
-}
-
-// plainPath writes a path as a rulebook does.
-func plainPath(path string) string {
-	if strings.ContainsAny(path, ":*{}()\\?+~\"# ") {
-		return fmt.Sprintf("%q", path)
-	}
-	return path
 }

@@ -173,5 +173,5 @@ func (v DataValue) word() string {
 	if !v.Quoted && v.Text != "" && !strings.ContainsAny(v.Text, " \t\r\n\"") && v.Text[0] != '#' {
 		return v.Text
 	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v.Text) + `"`
+	return inQuotes(v.Text)
 }

@@ -49,6 +49,22 @@ type Word struct {
 	Width  int // characters in the source, quotes and all
 }
 
+// Quote writes a text as a word that means just this text: in quotes, where it would be a
+// pattern, a list, a comment or several words.
+func Quote(s string) string {
+	if s != "" && !strings.ContainsAny(s, ":*{}()\\?+~\"# \t\r\n") {
+		return s
+	}
+	return inQuotes(s)
+}
+
+func inQuotes(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// Literal writes a text as a template without a value in it.
+func Literal(s string) string { return strings.ReplaceAll(s, "{", "{{") }
+
 // line is one line of the text, in words.
 type line struct {
 	number   int

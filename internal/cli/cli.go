@@ -281,6 +281,9 @@ func (w *writer) failed() error {
 	if w.err == nil {
 		return nil
 	}
+	if _, ok := w.to.(*result); ok { // which says it itself
+		return w.err
+	}
 	return fmt.Errorf("the result could not be written to its end: %w", w.err)
 }
 

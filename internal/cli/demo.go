@@ -186,7 +186,7 @@ func (w *walk) head(i int) (step demoStep) {
 	return step
 }
 
-// do runs the command of a step, and gives its exit status.
+// do runs the command of a step.
 func (w *walk) do(step demoStep, stdout, stderr io.Writer) error {
 	if step.command == "serve" {
 		side := *w.run

@@ -27,9 +27,8 @@ redirects and refusals are drafted.
 Drafted are other hosts and the other scheme, moved addresses (drawn together into
 patterns where several answers say so), what is gone or refused, header fields and
 compression where record has kept them, and a table of single moves, which lies
-beside the file of -out. Each entry says how many answers
-speak for it. What the draft does not give is listed, with the reason, and never
-bent into a rule.
+beside the file of -out. Each entry says how many answers speak for it. What the
+draft does not give is listed, with the reason, and never bent into a rule.
 Exit status 1: some answers are left out.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &draftFlags{}
@@ -71,7 +70,7 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 			return 0, err
 		}
 	}
-	source := &draft.Source{Table: "moves.csv", Files: filepath.ToSlash(f.files)}
+	source := &draft.Source{Table: "moves.csv"}
 	if r.file != "" {
 		stem := strings.TrimSuffix(filepath.Base(r.file), filepath.Ext(r.file))
 		source.Table = stem + "-moves.csv"
@@ -79,9 +78,10 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 			return 0, err
 		}
 	}
-	if f.inventory != "" {
-		source.Files, source.Listed = filepath.ToSlash(f.inventory), true
+	if source.Files, err = seenFrom(filepath.Dir(r.file), f.files+f.inventory); err != nil {
+		return 0, err
 	}
+	source.Listed = f.inventory != ""
 	if source.Tree, err = r.loadTree(&rulebook.Site{Files: f.files, Inventory: f.inventory}); err != nil {
 		return 0, err
 	}
@@ -127,6 +127,15 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 		fmt.Fprintf(r.stderr, "%s written to %s: kibitz record %s -at URL -out more.jsonl\n", render.Count(len(d.Questions), "question"), render.Clean(f.ask), render.Shell(f.ask))
 	}
 	return r.drafted(d, silent, f)
+}
+
+// seenFrom gives a file name as a rulebook in a folder names it.
+func seenFrom(folder, name string) (string, error) {
+	if name == "" || filepath.IsAbs(name) {
+		return name, nil
+	}
+	relative, err := filepath.Rel(folder, name)
+	return filepath.ToSlash(relative), err
 }
 
 // questionList is a list of the questions of a draft.

@@ -88,6 +88,7 @@ func (r *run) moves(names []string, f *movesFlags) error {
 		return err
 	}
 	found := moves.Find(old, tree, before)
+	there := len(old) - len(found)
 	found = slices.DeleteFunc(found, func(m moves.Move) bool { return m.Sure < f.least })
 	if f.form == "text" {
 		r.movesText(found, f)
@@ -104,8 +105,8 @@ func (r *run) moves(names []string, f *movesFlags) error {
 			decided++
 		}
 	}
-	fmt.Fprintf(r.stderr, "%s: %s have an address of their own still; of %s others %s moved, %s are gone, %s to be decided\n",
-		render.Count(len(old), "old address"), render.Number(len(old)-len(found)), render.Number(len(found)), render.Number(decided), render.Number(gone), render.Number(len(found)-decided-gone))
+	fmt.Fprintf(r.stderr, "%s: %s still there, %s moved, %s gone, %s to be decided\n",
+		render.Count(len(old), "old address"), render.Number(there), render.Number(decided), render.Number(gone), render.Number(len(found)-decided-gone))
 	return nil
 }
 
