@@ -85,7 +85,7 @@ func (c *common) flags(of *command, flags *flag.FlagSet) {
 	if of.rules == theRules {
 		flags.StringVar(&c.alone.files, "files", "", "in place of a rulebook: the site as the files of this `folder` alone make it")
 		flags.StringVar(&c.alone.inventory, "inventory", "", "the same, of a listing of a folder, a `file` that kibitz inventory has written")
-		flags.StringVar(&c.alone.address, "address", "", "beside -files or -inventory: the site's main `URL` (default https://localhost)")
+		flags.StringVar(&c.alone.address, "address", "", "beside -files or -inventory: the site's main `URL` (default "+localSite+")")
 	}
 	if of.shows != nil {
 		help := "the `form` of the result: " + formsOf(of.shows)

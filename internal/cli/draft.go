@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"path/filepath"
@@ -35,7 +36,7 @@ Exit status 1: some answers are left out.`,
 			flags.StringVar(&f.files, "files", "", "the `folder` of the site's files")
 			flags.StringVar(&f.inventory, "inventory", "", "or a listing of them, a `file` that kibitz inventory has written")
 			flags.StringVar(&f.ask, "ask", "", "write what would decide more into this `file`, a list for kibitz record; draft then from the answers, too")
-			f.listFlags.setup(flags, "https://localhost")
+			f.listFlags.setup(flags, localSite)
 			return func(r *run, args []string) (int, error) {
 				switch {
 				case len(args) == 0:
@@ -58,10 +59,7 @@ type draftFlags struct {
 }
 
 func (r *run) draft(names []string, f *draftFlags) (int, error) {
-	base, err := siteAddress("https://localhost")
-	if f.base != "" {
-		base, err = siteAddress(f.base)
-	}
+	base, err := siteAddress(cmp.Or(f.base, localSite))
 	if err != nil {
 		return 0, err
 	}
@@ -94,10 +92,8 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 				silent++
 			}
 		})
-		if r.sayRead(name, counts); err != nil && !isPartial(err) {
+		if err := r.told(name, counts, err); err != nil {
 			return 0, err
-		} else if err != nil {
-			fmt.Fprintf(r.stderr, "note: %s\n", render.Clean(err.Error()))
 		}
 	}
 	if len(source.Answers) == 0 && silent > 0 {

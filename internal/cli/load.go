@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -77,6 +78,9 @@ kibitz start DIR writes one for a folder of files, with what it finds there. Wit
 a rulebook, -files DIR shows the site as its files alone make it, -rules FILE names
 another one, and kibitz demo has an example`
 
+// localSite is the address of a site of which nothing says it.
+const localSite = "https://localhost"
+
 // filesAlone is a site that has no rulebook: what its files make of it.
 type filesAlone struct{ files, inventory, address string }
 
@@ -101,12 +105,9 @@ func (f *filesAlone) check(rules string) error {
 
 // book is a rulebook without an entry.
 func (f *filesAlone) book() (*rulebook.Book, error) {
-	address := request.Address{Scheme: "https", Host: "localhost", Port: 443, Path: "/"}
-	if f.address != "" {
-		var err error
-		if address, err = siteAddress(f.address); err != nil {
-			return nil, err
-		}
+	address, err := siteAddress(cmp.Or(f.address, localSite))
+	if err != nil {
+		return nil, err
 	}
 	book, err := rulebook.Read("files", []byte("site here address "+address.Origin()+" files x"), nil)
 	if err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"flag"
@@ -40,7 +41,7 @@ gone, 410; what is not known is never called gone.`,
 			flags.IntVar(&f.sure, "sure", 80, "how sure a row must be to have a status, in `percent`")
 			flags.IntVar(&f.least, "least", 0, "leave out rows that are less sure than so many `percent`")
 			flags.StringVar(&f.form, "as", "csv", "the `form` of the result: csv, text")
-			f.listFlags.setup(flags, "https://localhost")
+			f.listFlags.setup(flags, localSite)
 			return func(r *run, args []string) (int, error) {
 				switch {
 				case f.files == "" == (f.inventory == ""):
@@ -129,10 +130,7 @@ func (r *run) oldAddresses(names []string, f *movesFlags, before *site.Tree) ([]
 		}
 		counts[path] += n
 	}
-	base, err := siteAddress("https://localhost")
-	if f.base != "" {
-		base, err = siteAddress(f.base)
-	}
+	base, err := siteAddress(cmp.Or(f.base, localSite))
 	if err != nil {
 		return nil, err
 	}
@@ -144,10 +142,8 @@ func (r *run) oldAddresses(names []string, f *movesFlags, before *site.Tree) ([]
 			}
 			add(path, max(item.Times, 1))
 		})
-		if r.sayRead(name, c); err != nil && !isPartial(err) {
+		if err := r.told(name, c, err); err != nil {
 			return nil, err
-		} else if err != nil {
-			fmt.Fprintf(r.stderr, "note: %s\n", render.Clean(err.Error()))
 		}
 	}
 	if before != nil {

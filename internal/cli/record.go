@@ -106,10 +106,8 @@ func (r *run) record(ctx context.Context, names []string, f *recordFlags) (int, 
 			all = append(all, &live.Answered{Request: &request.Request{Method: item.Request.Method, Address: item.Request.Address, Headers: item.Request.Headers, Body: item.Request.Body}})
 			hosts[item.Request.Address.Host] = true
 		})
-		if r.sayRead(name, counts); err != nil && !isPartial(err) {
+		if err := r.told(name, counts, err); err != nil {
 			return 0, err
-		} else if err != nil {
-			fmt.Fprintf(r.stderr, "note: %s\n", render.Clean(err.Error()))
 		}
 	}
 	all = live.Once(all, nil)

@@ -198,10 +198,8 @@ func (r *run) asked(f *startFlags, base request.Address) ([]draft.Asked, error) 
 			known.Requests++
 			known.Recorded = cmp.Or(item.Recorded, known.Recorded)
 		})
-		if r.sayRead(name, c); err != nil && !isPartial(err) {
+		if err := r.told(name, c, err); err != nil {
 			return nil, err
-		} else if err != nil {
-			fmt.Fprintf(r.stderr, "note: %s\n", render.Clean(err.Error()))
 		}
 	}
 	var all []draft.Asked

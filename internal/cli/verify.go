@@ -141,6 +141,16 @@ func (r *run) readList(name string, f *listFlags, base request.Address, yield fu
 	return counts, unreadable(name, counts)
 }
 
+// told says what could not be read of a list, of which the rest is good; an error is one of
+// a list that cannot be used.
+func (r *run) told(name string, c list.Counts, err error) error {
+	if r.sayRead(name, c); isPartial(err) {
+		fmt.Fprintf(r.stderr, "note: %s\n", render.Clean(err.Error()))
+		return nil
+	}
+	return err
+}
+
 // isPartial reports whether what was done before an error is to be shown.
 func isPartial(err error) bool {
 	_, partial := errors.AsType[partialError](err)

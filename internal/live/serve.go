@@ -96,14 +96,13 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case resp.Word() == engine.WordApp:
 		done.Status, done.Bytes = s.handOff(w, r, req, resp)
-	case resp.Word() == engine.WordFiles:
-		const text = "No entry answers here: the site's files decide, and the rulebook does not name them. Add `files DIR` to the site.\n"
-		done.Status, done.Bytes = http.StatusBadGateway, int64(len(text))
-		http.Error(w, strings.TrimSuffix(text, "\n"), done.Status)
 	case body == nil:
-		const text = "The rulebook names an inventory: what is in this file is not known here. With `files DIR` it is sent.\n"
-		done.Status, done.Bytes = http.StatusBadGateway, int64(len(text))
-		http.Error(w, strings.TrimSuffix(text, "\n"), done.Status)
+		text := "The rulebook names an inventory: what is in this file is not known here. With `files DIR` it is sent."
+		if resp.Word() == engine.WordFiles {
+			text = "No entry answers here: the site's files decide, and the rulebook does not name them. Add `files DIR` to the site."
+		}
+		done.Status, done.Bytes = http.StatusBadGateway, int64(len(text)+1) // and its line end
+		http.Error(w, text, done.Status)
 	default:
 		io.Copy(io.Discard, http.MaxBytesReader(w, r.Body, maxBody))
 		done.Bytes = s.answer(w, r, req, resp, body, named)
