@@ -19,6 +19,11 @@ require (
 )
 
 require (
+	github.com/aymanbagabas/go-udiff v0.4.1 // indirect
+	github.com/tdewolff/parse/v2 v2.8.20 // indirect
+)
+
+require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/bits-and-blooms/bitset v1.20.0 // indirect
 	github.com/mattn/go-runewidth v0.0.16 // indirect

@@ -59,6 +59,53 @@ var Next = [][2]string{
 			"rewrite  prices      on /prices/                                    to /fares/index.html                    then finish"},
 }
 
+// NewPages are the differences of newpages.kibitz, the rulebook with pages of a designer who
+// did not know the site well, and with a policy.
+var NewPages = [][2]string{
+	{"files   public", "files   newpages"},
+	{"\nlimit sizes ", "\nheader policy  set Content-Security-Policy \"script-src 'self'; object-src 'none'\"\n\nlimit sizes "},
+}
+
+// PageFaults are what the designer's pages say otherwise than those of the site: a file, a
+// text of it, and what stands there in its place.
+var PageFaults = [][3]string{
+	// A page of the old site, and a folder without its slash: both are redirected.
+	{"/index.html", `<a href="/fares/">Fares</a> <a href="/planner/">`, `<a href="/fares.php">Fares</a> <a href="/planner/">`},
+	{"/timetables/index.html", `<a href="winter/">`, `<a href="winter">`},
+	// A slip, a capital letter, and a part of a page that has another name.
+	{"/timetables/index.html", `<a href="summer/">`, `<a href="sumer/">`},
+	{"/boats/index.html", "<p>Three boats sail for Saltmarsh.</p>", `<p>Three boats sail for Saltmarsh: the newest is <a href="/Boats/Avocet.html">Avocet</a>.</p>`},
+	{"/accessibility/index.html", "the crew will help.", `the crew will help. <a href="/contact/#lost">Lost something?</a>`},
+	// The planner's entry answers whatever is asked for below it with its page.
+	{"/planner/index.html", `<output>`, `<link rel="stylesheet" href="/planner/planer.css"><output>`},
+	// Something from another site, in clear.
+	{"/live/index.html", "lets it.</p>", `lets it.</p><script src="http://tides.example/clock.js"></script>`},
+	// A short address in place of the page's own.
+	{"/offers/summer/index.html", "<header>", "<link rel=\"canonical\" href=\"https://saltmarsh-ferries.example/summer\">\n<header>"},
+	// A script in the page, which the policy does not let run.
+	{"/notices/index.html", "for how long.</p>", "for how long.</p>\n<script>document.title += ' of today'</script>"},
+	{"/robots.txt", "Disallow: /crew/\n", "Disallow: /crew/\nSitemap: https://saltmarsh-ferries.example/sitemap.xml\n"},
+}
+
+// sitemap lists a page that has moved.
+const sitemap = `<?xml version="1.0" encoding="utf-8"?>
+<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">
+<url><loc>https://saltmarsh-ferries.example/</loc></url>
+<url><loc>https://saltmarsh-ferries.example/fares/</loc></url>
+<url><loc>https://saltmarsh-ferries.example/tides.html</loc></url>
+</urlset>
+`
+
+// newPages makes the tree of the designer's pages.
+func newPages() map[string]string {
+	out := public()
+	for _, f := range PageFaults {
+		out[f[0]] = strings.Replace(out[f[0]], f[1], f[2], 1)
+	}
+	out["/sitemap.xml"] = sitemap
+	return out
+}
+
 // changed gives a text with others in the place of some of its parts.
 func changed(text string, changes [][2]string) string {
 	for _, c := range changes {
@@ -84,6 +131,7 @@ func Files() map[string][]byte {
 	site := string(out["site.kibitz"])
 	out["standin.kibitz"] = []byte(changed(site, StandIn))
 	out["next.kibitz"] = []byte(changed(site, Next))
+	out["newpages.kibitz"] = []byte(changed(site, NewPages))
 	before := changed(site, Faults)
 	before = strings.Replace(before, "as rebuilt in the spring of 2026.", "as it was before the repair.", 1)
 	out["before.kibitz"] = []byte(before)
@@ -91,6 +139,9 @@ func Files() map[string][]byte {
 	out["browser.txt"] = browser()
 	for name, text := range public() {
 		out["public"+name] = []byte(text)
+	}
+	for name, text := range newPages() {
+		out["newpages"+name] = []byte(text)
 	}
 	return out
 }

@@ -18,6 +18,11 @@ var Lists string
 //go:embed findings.md
 var Findings string
 
+// Pages explains what is read of a site's own pages.
+//
+//go:embed pages.md
+var Pages string
+
 // Live explains serve, verify and compare.
 //
 //go:embed live.md

@@ -101,6 +101,11 @@ var findingsTree = site.Memory(map[string]string{
 	"/styles/site.css": strings.Repeat("body { color: red }\n", 60), "/scripts/app.js": strings.Repeat("let a = 1\n", 200), "/images/map.png": noise(),
 })
 
+// pagesRules are the rules of the site whose pages are examples.
+const pagesRules = `redirect prices on /prices/ to /fares/ as permanent
+header policy set Content-Security-Policy "script-src 'self'" set X-Content-Type-Options nosniff
+`
+
 // noise is text that does not shrink.
 func noise() string {
 	out := ""
@@ -121,7 +126,15 @@ func TestEveryFindingIsThereBeforeAndGoneAfter(t *testing.T) {
 			text string
 			want bool
 		}{{k.Before, true}, {k.After, false}} {
-			text := part.text
+			text, tree := part.text, findingsTree
+			if k.Page { // the example is one of a page, or a sitemap
+				files := map[string]string{"/page.html": "<!doctype html>\n" + text}
+				if strings.HasPrefix(text, "<urlset") {
+					files = map[string]string{"/sitemap.xml": text}
+				}
+				files["/fares/index.html"], files["/scripts/app.js"] = "fares", "let a = 1\n"
+				text, tree = pagesRules, site.Memory(files)
+			}
 			if !strings.HasPrefix(text, "site ") {
 				text = "list crew-net 192.0.2.0/24\nsite saltmarsh address https://saltmarsh-ferries.example files public hosts www.saltmarsh-ferries.example\n" + text
 			}
@@ -131,7 +144,7 @@ func TestEveryFindingIsThereBeforeAndGoneAfter(t *testing.T) {
 				continue
 			}
 			found := false
-			for _, f := range proof.CheckAll(engine.New(book, []*site.Tree{findingsTree}), 1).Findings {
+			for _, f := range proof.CheckAll(engine.New(book, []*site.Tree{tree}), 1).Findings {
 				found = found || f.Name == k.Name
 			}
 			if found != part.want {

@@ -201,6 +201,20 @@ func Follow(req *request.Request, r *engine.Response) (*request.Request, error) 
 	return next, nil
 }
 
+// Referrer gives what a browser tells in its Referer field when a page has it ask for an
+// address, if the page says nothing of that; "" for none (W3C Referrer Policy,
+// strict-origin-when-cross-origin).
+func Referrer(page, to request.Address) string {
+	switch {
+	case page.Origin() == to.Origin():
+		page.Fragment = ""
+		return page.String()
+	case page.Scheme == "https" && to.Scheme == "http":
+		return ""
+	}
+	return page.Origin() + "/"
+}
+
 // aboutBody are the fields that go with a body when it is dropped (WHATWG Fetch,
 // request-body-header name).
 var aboutBody = []string{"Content-Encoding", "Content-Language", "Content-Length", "Content-Location", "Content-Type"}

@@ -49,6 +49,20 @@ func (e *Engine) answer(req *request.Request, find finder, t *Trace) *Response {
 	return r
 }
 
+// Inside answers as the engine does, but to a visitor whom every `ask` entry lets in.
+type Inside struct{ *Engine }
+
+// Predict is that of the engine.
+func (e Inside) Predict(req *request.Request) *Response {
+	s := &state{engine: e.Engine, req: req, find: compiled{}, inside: true}
+	r := &Response{}
+	s.run(r)
+	return r
+}
+
+// Outcome is that of the engine.
+func (e Inside) Outcome(req *request.Request, into *Response) { *into = *e.Predict(req) }
+
 // Fail gives the answer of a status that whoever serves has to give, not the rulebook: with
 // the page that it shows for that status, and its header.
 func (e *Engine) Fail(req *request.Request, status int, cause Cause) *Response {

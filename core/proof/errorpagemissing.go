@@ -16,13 +16,7 @@ func init() {
 		find: func(c *checker) {
 			for _, s := range c.treeSites() {
 				for _, r := range s.Rules {
-					show := ""
-					switch a := r.Action.(type) {
-					case *rulebook.ErrorPage:
-						show = a.Body.Show
-					case *rulebook.Reply:
-						show = a.Body.Show
-					}
+					show := r.Shows()
 					if show == "" {
 						continue
 					}

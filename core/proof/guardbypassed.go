@@ -364,13 +364,7 @@ func (b *bypass) toApplication(app *rulebook.Rule) {
 // byPages asks for what shows a file as its own: replies, and pages of errors.
 func (b *bypass) byPages() {
 	for _, r := range b.space.site.Rules {
-		var show string
-		switch a := r.Action.(type) {
-		case *rulebook.Reply:
-			show = a.Body.Show
-		case *rulebook.ErrorPage:
-			show = a.Body.Show
-		}
+		show := r.Shows()
 		if n := b.Tree(b.space.site).Find(show); show == "" || n == nil || !b.files[n] {
 			continue
 		}

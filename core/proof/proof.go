@@ -8,11 +8,14 @@ package proof
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"sync"
 
 	"kibitz/core/engine"
+	"kibitz/core/moves"
+	"kibitz/core/pages"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
@@ -39,6 +42,18 @@ type Finding struct {
 	Advice   string           // what to write instead
 	Count    int              // like ones that it stands for, itself too
 	Files    []string         // of the tree, of which it speaks
+	Page     string           // the file that Place is in, where it is one of the tree
+	Short    string           // of a finding about pages: what is wrong there, in a few words
+	Spots    []Spot           // likewise: where it is met
+}
+
+// A Spot is a place in a page.
+type Spot struct {
+	Page *pages.Page
+	Line int
+	Col  int
+	Text string      // an address, as it stands there; "" for something else
+	Link *pages.Link // that; nil for something else
 }
 
 // The claims that can be made about a finding.
@@ -80,6 +95,7 @@ type Kind struct {
 	Name     string
 	Severity Severity
 	Summary  string
+	Page     bool   // it is said of the trees' files, and so are the examples
 	Before   string // an example that has it
 	After    string // and how it is mended
 	Proves   bool   // that there is none may be proved: a request could deny it
@@ -151,6 +167,12 @@ type shared struct {
 	effort int
 	spaces map[*rulebook.Site]*space
 	hops   *hops // see graph
+
+	tellPages func(*pages.Site)
+	own       *pages.Site                  // see pages
+	sources   map[string]*rulebook.Source  // of the pages
+	folded    map[*rulebook.Site]foldNames // see alike
+	pageNames *moves.Names
 
 	samples map[*rulebook.Site][]string
 	leads   map[string]bool
@@ -305,27 +327,49 @@ var Syntax = Kind{
 
 // Check looks for everything that Kinds names, but for what is quiet. The limits of the
 // proofs are multiplied by effort.
-func Check(e *engine.Engine, effort int) *Report { return Look(e, effort, false, func(int, int) {}) }
+func Check(e *engine.Engine, effort int) *Report { return Look(e, Options{Effort: effort}) }
 
 // CheckAll looks for what is quiet, too.
-func CheckAll(e *engine.Engine, effort int) *Report { return Look(e, effort, true, func(int, int) {}) }
+func CheckAll(e *engine.Engine, effort int) *Report {
+	return Look(e, Options{Effort: effort, All: true})
+}
 
-// Look is Check, or with all CheckAll; done is told after each kind how many have been
-// looked for, and of how many.
-func Look(e *engine.Engine, effort int, all bool, done func(n, of int)) *Report {
-	c := newShared(e, max(effort, 1))
-	c.all = all
+// Options say what is looked for.
+type Options struct {
+	Effort  int               // how many times as large proofs may grow
+	All     bool              // what is quiet, too
+	NoPages bool              // the files of the trees are not read
+	Pages   bool              // only what is said of them is looked for
+	Done    func(n, of int)   // told after each kind how many have been looked for, and of how many; may be nil
+	Read    func(*pages.Site) // told what was read of the trees' files; may be nil
+}
+
+// Look looks for what the options say.
+func Look(e *engine.Engine, o Options) *Report {
+	c := newShared(e, max(o.Effort, 1))
+	c.all, c.tellPages = o.All, o.Read
 	for i, k := range Kinds() {
-		if all || !k.Quiet {
+		if (o.All || !k.Quiet) && !(o.NoPages && k.Page) && !(o.Pages && !k.Page) {
 			c.look(k)
 			c.looked = append(c.looked, k.Name)
 		}
-		done(i+1, len(Kinds()))
+		if o.Done != nil {
+			o.Done(i+1, len(Kinds()))
+		}
 	}
 	slices.SortStableFunc(c.report.Findings, func(a, b *Finding) int {
-		return cmp.Or(cmp.Compare(rank(a.Severity), rank(b.Severity)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))
+		return cmp.Or(cmp.Compare(rank(a.Severity), rank(b.Severity)), cmp.Compare(weight(a), weight(b)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))
 	})
 	return c.report
+}
+
+// weight puts what is said of the rulebook before what is said of pages, and of these what
+// is met most often first.
+func weight(f *Finding) int {
+	if f.Page == "" {
+		return math.MinInt
+	}
+	return -f.Count
 }
 
 // Only looks for findings of one name.

@@ -3,11 +3,13 @@
 package replay
 
 import (
+	"cmp"
 	"sync"
 	"sync/atomic"
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
+	"kibitz/core/pages"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/site"
@@ -40,7 +42,7 @@ type Source struct {
 
 // Predict answers one request of a list.
 func Predict(e *engine.Engine, name string, item *list.Item) *Result {
-	r := &Result{List: name, Item: item, Response: e.Predict(item.Request), Query: e.ReadsQuery(item.Request.Address.Host)}
+	r := &Result{List: cmp.Or(item.List, name), Item: item, Response: e.Predict(item.Request), Query: e.ReadsQuery(item.Request.Address.Host)}
 	if item.Expects != nil || browser.Follows(r.Response) {
 		r.Visit = browser.OpenFrom(e, item.Request, r.Response)
 	}
@@ -52,7 +54,7 @@ func Predict(e *engine.Engine, name string, item *list.Item) *Result {
 
 // outcome is Predict without the header of the answer, which is quicker.
 func outcome(e *engine.Engine, name string, item *list.Item) *Result {
-	r := &Result{List: name, Item: item, Response: &engine.Response{}, Query: e.ReadsQuery(item.Request.Address.Host)}
+	r := &Result{List: cmp.Or(item.List, name), Item: item, Response: &engine.Response{}, Query: e.ReadsQuery(item.Request.Address.Host)}
 	e.Outcome(item.Request, r.Response)
 	if browser.Follows(r.Response) {
 		r.Visit = browser.OpenOutcome(e, item.Request, r.Response)
@@ -192,6 +194,34 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 		total.Merge(t)
 	}
 	return total, failed
+}
+
+// EveryLink gives a request for each address that the files of the trees refer to, from the
+// page that refers to it; those of other sites are not asked for. With once each address is
+// asked for by the first page alone.
+func EveryLink(e *engine.Engine, all *pages.Site, once bool) func(request.Address, func(*list.Item)) (list.Counts, error) {
+	return func(_ request.Address, yield func(*list.Item)) (list.Counts, error) {
+		c := list.Counts{Of: "link"}
+		for _, t := range all.Targets {
+			for i, l := range t.Links {
+				if !e.Serves(l.To.Host) || once && i > 0 {
+					continue
+				}
+				c.Lines++
+				c.Requests++
+				item := &list.Item{Request: &request.Request{Address: l.To}, Line: l.Line, List: l.Page.Name()}
+				item.Request.Address.Fragment = ""
+				if from := browser.Referrer(l.Page.Address, l.To); from != "" {
+					item.Request.Headers = []request.Header{{Name: "Referer", Value: from}}
+				}
+				if once {
+					item.Times = int64(len(t.Links))
+				}
+				yield(item)
+			}
+		}
+		return c, nil
+	}
 }
 
 // EveryFile gives a request for each file and folder of the trees that is not

@@ -64,6 +64,15 @@ type Rule struct {
 	Entry    *Entry
 }
 
+// Shows is the canonical path of the page that the entry shows in the place of another; ""
+// for none.
+func (r *Rule) Shows() string {
+	if a, ok := r.Action.(interface{ shows() string }); ok {
+		return a.shows()
+	}
+	return ""
+}
+
 // IsCalled reports whether a rule has a name, whose case does not count.
 func (r *Rule) IsCalled(name string) bool { return strings.EqualFold(r.Name, name) }
 

@@ -25,6 +25,8 @@ type ErrorPage struct {
 // Templates are those that are filled in for an answer.
 func (a *ErrorPage) Templates() []*Template { return a.Body.templates() }
 
+func (a *ErrorPage) shows() string { return a.Body.Show }
+
 // Points are the statuses.
 func (a *ErrorPage) Points() []string {
 	var out []string

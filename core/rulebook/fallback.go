@@ -5,7 +5,7 @@ package rulebook
 const KindFallback Kind = "fallback"
 
 func init() {
-	register(kindRow{kind: KindFallback, order: 10, read: readFallback, clauses: map[string]clauseForm{
+	register(kindRow{kind: KindFallback, order: 10, leads: true, read: readFallback, clauses: map[string]clauseForm{
 		"to": {must: 1, more: true, needed: true, needs: "an address, like `to /fares/`"},
 		"as": {must: 1, needs: "a status, like `as permanent`"},
 	}})

@@ -7,7 +7,7 @@ import "strings"
 const KindFolder Kind = "folder"
 
 func init() {
-	register(kindRow{kind: KindFolder, order: 12, read: readFolder, setting: true, clauses: map[string]clauseForm{
+	register(kindRow{kind: KindFolder, order: 12, leads: true, read: readFolder, setting: true, clauses: map[string]clauseForm{
 		"documents": {must: 1, more: true, needs: "names, like `documents index.html`, or `none`"},
 		"listing":   {must: 1, needs: "`on` or `off`"},
 		"columns":   {must: 1, more: true, needs: "some of `name size date`"},

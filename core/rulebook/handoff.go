@@ -7,7 +7,7 @@ import "net/url"
 const KindHandoff Kind = "handoff"
 
 func init() {
-	register(kindRow{kind: KindHandoff, order: 8, read: readHandoff, clauses: map[string]clauseForm{
+	register(kindRow{kind: KindHandoff, order: 8, leads: true, read: readHandoff, clauses: map[string]clauseForm{
 		"to": {must: 1, needs: "an address, like `to /fares/`"},
 	}})
 }

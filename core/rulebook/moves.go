@@ -11,7 +11,7 @@ import (
 const KindMoves Kind = "moves"
 
 func init() {
-	register(kindRow{kind: KindMoves, order: 5, read: readMoves, clauses: map[string]clauseForm{
+	register(kindRow{kind: KindMoves, order: 5, leads: true, read: readMoves, clauses: map[string]clauseForm{
 		"table": {must: 1, needed: true, needs: "a CSV file of old and new addresses"},
 		"as":    {must: 1, needs: "a status, like `as permanent`"},
 		"query": {must: 1, more: true, needs: "`keep`, `merge`, `only NAME…` or `drop`"},

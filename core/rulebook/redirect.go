@@ -7,7 +7,7 @@ import "fmt"
 const KindRedirect Kind = "redirect"
 
 func init() {
-	register(kindRow{kind: KindRedirect, order: 4, read: readRedirect, clauses: map[string]clauseForm{
+	register(kindRow{kind: KindRedirect, order: 4, leads: true, read: readRedirect, clauses: map[string]clauseForm{
 		"to":    {must: 1, needed: true, needs: "an address, like `to /fares/`"},
 		"as":    {must: 1, needed: true, needs: "a status, like `as permanent`"},
 		"query": {must: 1, more: true, needs: "`keep`, `merge`, `only NAME…` or `drop`"},

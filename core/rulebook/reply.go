@@ -12,7 +12,7 @@ import (
 const KindReply Kind = "reply"
 
 func init() {
-	register(kindRow{kind: KindReply, order: 7, read: readReply, clauses: map[string]clauseForm{
+	register(kindRow{kind: KindReply, order: 7, leads: true, read: readReply, clauses: map[string]clauseForm{
 		"with":  {must: 1, needed: true, needs: "a status, like `with 410`"},
 		"show":  {must: 1, needs: "a path in the site's tree, like /errors/gone.html"},
 		"text":  {must: 1, more: true, needs: "a text"},
@@ -29,6 +29,8 @@ type Reply struct {
 
 // Templates are those that are filled in for an answer.
 func (a *Reply) Templates() []*Template { return a.Body.templates() }
+
+func (a *Reply) shows() string { return a.Body.Show }
 
 // Points are none: it is read in order.
 func (*Reply) Points() []string { return nil }

@@ -7,7 +7,7 @@ import "fmt"
 const KindRewrite Kind = "rewrite"
 
 func init() {
-	register(kindRow{kind: KindRewrite, order: 6, read: readRewrite, clauses: map[string]clauseForm{
+	register(kindRow{kind: KindRewrite, order: 6, leads: true, read: readRewrite, clauses: map[string]clauseForm{
 		"to":    {must: 1, needed: true, needs: "an address, like `to /fares/`"},
 		"query": {must: 1, more: true, needs: "`keep`, `merge`, `only NAME…` or `drop`"},
 		"then":  {must: 1, needs: "`next`, `finish` or `again`"},

@@ -20,6 +20,7 @@ type kindRow struct {
 	clauses map[string]clauseForm                               // of its own
 	read    func(b *builder, r *Rule, captures []string) Action // its clauses; nil for what is no rule
 	setting bool                                                // an entry without any of these says nothing
+	leads   bool                                                // it can lead a request elsewhere, or answer it in another way than the files do
 
 	required []string // the clauses that it cannot do without, sorted
 }
@@ -34,6 +35,11 @@ func register(row kindRow) {
 		}
 	}
 }
+
+// Leads reports whether entries of the kind can lead a request elsewhere, or answer it in
+// another way than the files do; it does not where they only refuse it, or say something
+// of the answer.
+func (k Kind) Leads() bool { return rowOf(k).leads }
 
 // rowOf gives all that is said of a kind; nil for one that there is not.
 func rowOf(k Kind) *kindRow { return kindRows[k] }

@@ -34,6 +34,7 @@ Exit status 1: there is a finding of severity error.`,
 			effort := flags.Int("effort", 1, "let proofs grow `N` times as large before they are left open")
 			notes := flags.String("notes", "some", "which `notes` to look for: some, or all: also where only the order of two entries decides")
 			claims := flags.Bool("claims", false, "say of each finding, and of each entry, what is proved and what was only tried")
+			read := flags.String("pages", "on", "whether the files of the trees are read, for what they refer to: on, off")
 			watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 			return func(r *run, args []string) (int, error) {
 				severity := proof.Severity(*failOn)
@@ -52,7 +53,11 @@ Exit status 1: there is a finding of severity error.`,
 				if *notes != "some" && *notes != "all" {
 					return 0, usagef("-notes is some or all, not %s", *notes)
 				}
-				once := func() (int, error) { return r.check(severity, *effort, *notes == "all", *claims) }
+				if *read != "on" && *read != "off" {
+					return 0, usagef("-pages is on or off, not %s", *read)
+				}
+				look := proof.Options{Effort: *effort, All: *notes == "all", NoPages: *read == "off"}
+				once := func() (int, error) { return r.check(severity, look, *claims) }
 				if *watch {
 					return r.watch(once)
 				}
@@ -63,7 +68,7 @@ Exit status 1: there is a finding of severity error.`,
 }
 
 // check looks at the rulebook once.
-func (r *run) check(severity proof.Severity, effort int, all, claims bool) (int, error) {
+func (r *run) check(severity proof.Severity, look proof.Options, claims bool) (int, error) {
 	e, err := r.load()
 	if book, ok := errors.AsType[bookErrors](err); ok && r.form.rank > 0 { // for programs, too
 		r.showBookErrors(book)
@@ -73,7 +78,8 @@ func (r *run) check(severity proof.Severity, effort int, all, claims bool) (int,
 		return 0, err
 	}
 	progress, ended := r.progress(r.rulesName(), int64(len(proof.Kinds())), "kinds of findings", 1)
-	report := proof.Look(e, effort, all, func(n, _ int) { progress(int64(n)) })
+	look.Done = func(n, _ int) { progress(int64(n)) }
+	report := proof.Look(e, look)
 	ended()
 	if err := confirm(e, report); err != nil {
 		return 0, err
@@ -250,10 +256,18 @@ func claimText(c proof.Claim) string {
 	return fmt.Sprintf("%s open (%s)", scope(c), render.Clean(c.Why))
 }
 
+// placeOf is where a finding is; in a page with the column, since its lines are long.
+func placeOf(f *proof.Finding) string {
+	if f.Page != "" {
+		return fmt.Sprintf("%s:%d", f.Place, f.Place.Col)
+	}
+	return f.Place.String()
+}
+
 // finding shows one finding: the place, what happens, a request, the way out.
 func (r *run) finding(f *proof.Finding) {
 	out := r.out
-	out.Printf("%s  %s   %s\n\n", out.Severity(string(f.Severity), string(f.Severity)), f.Name, out.Quiet(f.Place.String()))
+	out.Printf("%s  %s   %s\n\n", out.Severity(string(f.Severity), string(f.Severity)), f.Name, out.Quiet(placeOf(f)))
 	if f.Place.Source != nil && f.Place.Line <= len(f.Place.Source.Lines) {
 		text, mark := rulebook.MarkLine(f.Place, f.Width)
 		out.Printf("    %s\n    %s\n\n", render.Clean(text), mark)

@@ -43,6 +43,7 @@ Exit status 1: visitors are sent round; or a change that -fail-on names, or, wit
 			f := &compareFlags{}
 			flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
 			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may stand several times")
+			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp)
 			f.setup(flags, firstSite)
 			return func(r *run, args []string) (int, error) {
 				if len(args) < 2 {
@@ -60,6 +61,7 @@ Exit status 1: visitors are sent round; or a change that -fail-on names, or, wit
 type compareFlags struct {
 	expectNone bool
 	failOn     failFlags
+	everyLink  bool // of the new trees
 	listFlags
 }
 
@@ -133,7 +135,15 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	}
 	var failed error
 	send := func(item *list.Item) { items <- item }
-	if len(lists) == 0 {
+	if f.everyLink {
+		all, err := r.pagesOf(after)
+		if err != nil {
+			close(items)
+			return 0, err
+		}
+		replay.EveryLink(after, all, false)(base, send)
+	}
+	if len(lists) == 0 && !f.everyLink {
 		for _, e := range []*engine.Engine{before, after} {
 			for _, req := range proof.Requests(e) {
 				send(&list.Item{Request: req})
@@ -154,7 +164,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		failed = errors.Join(failed, errInterrupted)
 	}
 	result := c.End(time.Now())
-	told := compared{old: oldName, new: newName, noLists: len(lists) == 0, result: result}
+	told := compared{old: oldName, new: newName, noLists: len(lists) == 0 && !f.everyLink, result: result}
 	if told.noLists && !r.interrupted() {
 		told.every = proof.Compare(before, after, 1)
 	}

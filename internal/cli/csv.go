@@ -12,7 +12,9 @@ import (
 	"kibitz/internal/render"
 )
 
-func init() { registerForm(form{name: "csv", rank: 2, sums: (*run).tallyCSV, each: (*run).eachCSV}) }
+func init() {
+	registerForm(form{name: "csv", rank: 2, links: (*run).linksCSV, sums: (*run).tallyCSV, each: (*run).eachCSV})
+}
 
 func (r *run) tallyCSV(s summed) error {
 	out := csv.NewWriter(r.stdout)

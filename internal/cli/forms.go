@@ -23,6 +23,7 @@ type form struct {
 	rank    int // text comes first
 	name    string
 	check   func(*run, checked) error
+	links   func(*run, linked) error
 	trace   func(*run, traced) error
 	compare func(*run, compared) error
 	sums    func(*run, summed) error // of a replay

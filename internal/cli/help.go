@@ -40,6 +40,7 @@ More:  kibitz help COMMAND
        kibitz help fields      what a rule can test
        kibitz help statuses    what redirects and errors mean to a browser
        kibitz help lists       request lists, and what they can expect
+       kibitz help pages       what is read of a site's own pages
        kibitz help findings    what check looks for
        kibitz help exit        the exit status of each command
 `
@@ -88,6 +89,9 @@ func (r *run) help(args []string) error {
 		return nil
 	case "lists":
 		r.markdown(docs.Lists)
+		return nil
+	case "pages":
+		r.markdown(docs.Pages)
 		return nil
 	case "exit":
 		r.markdown(docs.Exit)

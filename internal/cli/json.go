@@ -20,6 +20,7 @@ import (
 func init() {
 	registerForm(form{name: "json", rank: 1,
 		check:   (*run).checkJSON,
+		links:   (*run).linksJSON,
 		trace:   (*run).traceJSON,
 		compare: (*run).comparedJSON,
 		sums:    (*run).tallyJSON,

@@ -52,6 +52,7 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.BoolVar(&f.each, "each", false, "show every request instead of the sums")
 			flags.BoolVar(&f.strict, "strict", false, "a line that cannot be read is an error")
 			flags.BoolVar(&f.everyFile, "every-file", false, "ask for each file and folder of the sites' trees")
+			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp)
 			f.setup(flags, firstSite)
 			flags.IntVar(&f.workers, "workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once, a `number`")
 			flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may stand several times")
@@ -67,13 +68,13 @@ Exit status 1: there are loops or unmet expectations.`,
 					return 0, err
 				}
 				switch {
-				case len(args) == 0 && !f.everyFile:
+				case len(args) == 0 && !f.everyFile && !f.everyLink:
 					return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
 				case f.workers < 1:
 					return 0, usagef("-workers is a number from 1 on")
 				case f.different && !f.merge:
 					return 0, usagef("-different-rulebooks goes with -merge")
-				case f.merge && (f.each || f.everyFile || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
+				case f.merge && (f.each || f.everyFile || f.everyLink || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
 					return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
 				}
 				if err := f.checkFormat(); err != nil {
@@ -305,8 +306,9 @@ func (f *replayFlags) choice() (c replay.Choice, err error) {
 
 // replayFlags say what a replay does.
 type replayFlags struct {
-	each, strict, everyFile bool
-	workers                 int
+	each, strict         bool
+	everyFile, everyLink bool
+	workers              int
 	listFlags
 	only         onlyFlags
 	since, until string
@@ -351,6 +353,17 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	}
 	if f.everyFile {
 		part, err := replay.Run(e, []replay.Source{{Name: "every file", Read: replay.EveryFile(e)}}, r.options(f, &stop, show))
+		if err != nil {
+			return 0, err
+		}
+		tally.Merge(part)
+	}
+	if f.everyLink {
+		all, err := r.pagesOf(e)
+		if err != nil {
+			return 0, err
+		}
+		part, err := replay.Run(e, []replay.Source{{Name: "every link", Read: replay.EveryLink(e, all, false)}}, r.options(f, &stop, show))
 		if err != nil {
 			return 0, err
 		}

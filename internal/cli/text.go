@@ -16,6 +16,7 @@ import (
 func init() {
 	registerForm(form{name: "text",
 		check:   (*run).checkText,
+		links:   (*run).linksText,
 		trace:   (*run).traceText,
 		compare: (*run).comparedText,
 		sums:    (*run).tallyText,

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"kibitz/core/replay"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/internal/live"
@@ -40,6 +41,7 @@ Exit status 1: there are differences, or requests without an answer.`,
 			f := &verifyFlags{}
 			f.server.setup(flags)
 			f.listFlags.setup(flags, firstSite)
+			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp+"; each once")
 			flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
 			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
 			return func(r *run, args []string) (int, error) {
@@ -57,7 +59,8 @@ Exit status 1: there are differences, or requests without an answer.`,
 
 type verifyFlags struct {
 	server
-	only onlyFlags
+	only      onlyFlags
+	everyLink bool
 	listFlags
 }
 
@@ -100,7 +103,7 @@ func (f *server) check() error {
 
 // check reads the flags that are no plain numbers.
 func (f *verifyFlags) check(args []string) error {
-	if len(args) == 0 {
+	if len(args) == 0 && !f.everyLink {
 		return usagef("name a list of requests, like: kibitz verify requests.txt -at http://127.0.0.1:8080")
 	}
 	if err := errors.Join(f.server.check(), f.checkFormat()); err != nil {
@@ -181,20 +184,32 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 	var all []*live.Verified
 	var failed error
 	start := time.Now()
+	send := func(name string, items []*list.Item) {
+		progress, ended := r.progress(name, int64(len(items)), "requests", 1)
+		f.Progress = func(done int) { progress(int64(done)) }
+		all = append(all, live.Verify(ctx, e, name, items, f.Options)...)
+		ended()
+	}
+	if f.everyLink {
+		own, err := r.pagesOf(e)
+		if err != nil {
+			return 0, err
+		}
+		var items []*list.Item
+		replay.EveryLink(e, own, true)(base, func(item *list.Item) { items = append(items, item) })
+		send("every link", items)
+	}
 	for _, name := range names {
+		if ctx.Err() != nil {
+			break
+		}
 		var items []*list.Item
 		counts, err := r.readList(name, &f.listFlags, base, func(item *list.Item) { items = append(items, item) })
 		if r.sayRead(name, counts); err != nil && !isPartial(err) {
 			return 0, err
 		}
 		failed = errors.Join(failed, err)
-		progress, ended := r.progress(name, int64(len(items)), "requests", 1)
-		f.Progress = func(done int) { progress(int64(done)) }
-		all = append(all, live.Verify(ctx, e, name, items, f.Options)...)
-		ended()
-		if ctx.Err() != nil {
-			break
-		}
+		send(name, items)
 	}
 	show := r.form.verify
 	if show == nil {

@@ -1,6 +1,7 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -47,7 +48,7 @@ func Verify(ctx context.Context, e *engine.Engine, name string, items []*list.It
 	defer v.transport.CloseIdleConnections()
 	results := make([]*Verified, len(items))
 	v.each(ctx, len(items), func(i int) {
-		results[i] = &Verified{List: name, Item: items[i]}
+		results[i] = &Verified{List: cmp.Or(items[i].List, name), Item: items[i]}
 		v.verify(ctx, results[i])
 	})
 	return slices.DeleteFunc(results, func(r *Verified) bool { return r == nil })

@@ -16,6 +16,7 @@ import (
 type Item struct {
 	Request  *request.Request
 	Line     int
+	List     string               // the file that it stands in, where that is not the list itself
 	Expects  *request.Expectation // nil where the list expects nothing
 	Recorded int                  // the status that a server answered; 0 where none is told
 	Location string               // and its Location
