@@ -168,6 +168,7 @@ type htmlReader struct {
 	templates int    // that it is within: they show nothing
 	foreign   []bool // elements that lead into SVG or MathML, and out of it
 	within    string // style, script or title
+	body      bool   // the head is over
 	opened    []attribute
 }
 
@@ -211,6 +212,7 @@ func (r *htmlReader) text(z *html.Tokenizer, begin, end int) {
 	if r.templates > 0 {
 		return
 	}
+	r.body = r.body || r.within == "" && strings.Trim(string(r.content[begin:end]), blanks) != ""
 	raw := r.content[begin:end]
 	switch r.within {
 	case "title":
@@ -282,6 +284,7 @@ func (r *htmlReader) start(name string, attributes []attribute, closed bool) {
 	if r.templates > 0 {
 		return
 	}
+	r.body = r.body || !inHead[name]
 	get := func(name string) string { v, _ := value(attributes, name); return v }
 	first := len(r.References)
 	for _, a := range attributes {
@@ -302,6 +305,9 @@ func (r *htmlReader) start(name string, attributes []attribute, closed bool) {
 		r.Scripted = true
 	}
 }
+
+// inHead are the elements that do not end the head of a page (HTML, 13.2.6.4.4).
+var inHead = map[string]bool{"html": true, "head": true, "base": true, "basefont": true, "bgsound": true, "link": true, "meta": true, "title": true, "noscript": true, "noframes": true, "style": true, "script": true, "template": true}
 
 // attribute reads one attribute of an element.
 func (r *htmlReader) attribute(element string, a attribute, get func(string) string) {
@@ -436,6 +442,9 @@ func (r *htmlReader) meta(attributes []attribute, get func(string) string) {
 				r.add(Refresh, a.value, from, to, a.where, InMarkup)
 			}
 		case "content-security-policy":
+			if r.body { // browsers take none there (CSP, 3.3)
+				continue
+			}
 			r.Policies = append(r.Policies, Policy{Text: a.value, Offset: a.at})
 		}
 	}
