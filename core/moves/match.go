@@ -23,6 +23,7 @@ import (
 type Old struct {
 	Path     string // canonical
 	Requests int64
+	Links    int64 // of the new pages, that still lead there
 }
 
 // A Move says what became of an old address.
@@ -64,7 +65,7 @@ func Find(old []Old, tree, before *site.Tree) []Move {
 		moves = append(moves, m.moveOf(q, before != nil))
 	}
 	slices.SortStableFunc(moves, func(a, b Move) int {
-		return cmp.Or(cmp.Compare(b.Requests, a.Requests), strings.Compare(a.Path, b.Path))
+		return cmp.Or(cmp.Compare(b.Requests+b.Links, a.Requests+a.Links), strings.Compare(a.Path, b.Path))
 	})
 	return moves
 }

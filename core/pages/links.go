@@ -120,6 +120,16 @@ type Site struct {
 	refer map[string]*engine.Inputs // by host, where the page that a request comes from can change the answer; else nil
 }
 
+// To gives the links to each address, without its fragment.
+func (all *Site) To() map[string][]*Link {
+	to := map[string][]*Link{}
+	for _, t := range all.Targets {
+		at := t.Request.Address.String()
+		to[at] = append(to[at], t.Links...)
+	}
+	return to
+}
+
 // Unread is a file that could not be read.
 type Unread struct {
 	Site *rulebook.Site
@@ -399,8 +409,17 @@ func (p *Page) read(cache map[string]resolved) (problem string) {
 	folder := base
 	folder.Path, folder.Query, folder.HasQuery = base.Path[:strings.LastIndexByte(base.Path, '/')+1], "", false
 	key := folder.String() + "\n"
+	var own []Reference
+	for _, h := range p.Response.Headers {
+		if strings.EqualFold(h.Name, "Link") {
+			own = append(own, headerLinks(h.Value)...)
+		}
+	}
+	links := make([]Link, 0, len(p.File.References)+len(own)) // which does not grow
+	p.Links = make([]*Link, 0, cap(links))
 	add := func(ref *Reference, header bool) {
-		l := &Link{Reference: ref, Page: p, Header: header}
+		links = append(links, Link{Reference: ref, Page: p, Header: header})
+		l := &links[len(links)-1]
 		from := base
 		if ref.Use == Entry || ref.Use == Sitemap {
 			from = p.Address
@@ -421,12 +440,8 @@ func (p *Page) read(cache map[string]resolved) (problem string) {
 	for i := range p.File.References {
 		add(&p.File.References[i], false)
 	}
-	for _, h := range p.Response.Headers {
-		if strings.EqualFold(h.Name, "Link") {
-			for _, ref := range headerLinks(h.Value) {
-				add(&ref, true)
-			}
-		}
+	for i := range own {
+		add(&own[i], true)
 	}
 	return ""
 }

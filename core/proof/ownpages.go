@@ -22,10 +22,11 @@ import (
 // read is noted.
 func (c *checker) ownPages() *pages.Site {
 	if c.own == nil {
-		c.own, c.sources, c.folded = pages.Of(c.Engine), map[string]*rulebook.Source{}, map[*rulebook.Site]foldNames{}
-		if c.tellPages != nil {
-			c.tellPages(c.own)
+		read := c.readPages
+		if read == nil {
+			read = pages.Of
 		}
+		c.own, c.sources, c.folded = read(c.Engine), map[string]*rulebook.Source{}, map[*rulebook.Site]foldNames{}
 	}
 	for _, p := range c.own.Pages {
 		c.noteSite(Tried, p.Site, "")

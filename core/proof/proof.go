@@ -168,7 +168,7 @@ type shared struct {
 	spaces map[*rulebook.Site]*space
 	hops   *hops // see graph
 
-	tellPages func(*pages.Site)
+	readPages func(*engine.Engine) *pages.Site
 	own       *pages.Site                  // see pages
 	sources   map[string]*rulebook.Source  // of the pages
 	folded    map[*rulebook.Site]foldNames // see alike
@@ -336,18 +336,18 @@ func CheckAll(e *engine.Engine, effort int) *Report {
 
 // Options say what is looked for.
 type Options struct {
-	Effort  int               // how many times as large proofs may grow
-	All     bool              // what is quiet, too
-	NoPages bool              // the files of the trees are not read
-	Pages   bool              // only what is said of them is looked for
-	Done    func(n, of int)   // told after each kind how many have been looked for, and of how many; may be nil
-	Read    func(*pages.Site) // told what was read of the trees' files; may be nil
+	Effort  int                              // how many times as large proofs may grow
+	All     bool                             // what is quiet, too
+	NoPages bool                             // the files of the trees are not read
+	Pages   bool                             // only what is said of them is looked for
+	Done    func(n, of int)                  // told after each kind how many have been looked for, and of how many; may be nil
+	Read    func(*engine.Engine) *pages.Site // reads the trees' files; nil: pages.Of
 }
 
 // Look looks for what the options say.
 func Look(e *engine.Engine, o Options) *Report {
 	c := newShared(e, max(o.Effort, 1))
-	c.all, c.tellPages = o.All, o.Read
+	c.all, c.readPages = o.All, o.Read
 	for i, k := range Kinds() {
 		if (o.All || !k.Quiet) && !(o.NoPages && k.Page) && !(o.Pages && !k.Page) {
 			c.look(k)

@@ -79,12 +79,14 @@ func (r *run) check(severity proof.Severity, look proof.Options, claims bool) (i
 	}
 	progress, ended := r.progress(r.rulesName(), int64(len(proof.Kinds())), "kinds of findings", 1)
 	look.Done = func(n, _ int) { progress(int64(n)) }
+	own := &readPages{}
+	look.Read = own.read
 	report := proof.Look(e, look)
 	ended()
 	if err := confirm(e, report); err != nil {
 		return 0, err
 	}
-	if err := r.form.check(r, checked{book: e.Book, report: report, claims: claims}); err != nil {
+	if err := r.form.check(r, checked{book: e.Book, report: report, claims: claims, own: own}); err != nil {
 		return 0, err
 	}
 	if report.Worst(severity) {
@@ -152,6 +154,9 @@ func (r *run) checkText(c checked) error {
 	}
 	if len(more) > 0 {
 		out.Printf("\n")
+	}
+	if said := c.own.says(); said != "" {
+		out.Wrapped("", said)
 	}
 	if c.claims {
 		r.claims(report.Claims)

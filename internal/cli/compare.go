@@ -14,8 +14,10 @@ import (
 	"time"
 
 	"kibitz/core/engine"
+	"kibitz/core/pages"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
+	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/internal/render"
 )
@@ -43,12 +45,17 @@ Exit status 1: visitors are sent round; or a change that -fail-on names, or, wit
 			f := &compareFlags{}
 			flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
 			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may stand several times")
+			read := flags.String("pages", "on", "whether the files of the new trees are read, for how many link to an address that changes: on, off")
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp)
 			f.setup(flags, firstSite)
 			return func(r *run, args []string) (int, error) {
 				if len(args) < 2 {
 					return 0, usagef("name the old rulebook and the new one, like: kibitz compare before.kibitz site.kibitz requests.txt")
 				}
+				if *read != "on" && *read != "off" {
+					return 0, usagef("-pages is on or off, not %s", *read)
+				}
+				f.noPages = *read == "off"
 				if err := f.checkFormat(); err != nil {
 					return 0, err
 				}
@@ -62,6 +69,7 @@ type compareFlags struct {
 	expectNone bool
 	failOn     failFlags
 	everyLink  bool // of the new trees
+	noPages    bool
 	listFlags
 }
 
@@ -169,6 +177,9 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		told.every = proof.Compare(before, after, 1)
 	}
 	told.took = time.Since(start)
+	if len(result.Groups) > 0 && !f.noPages && slices.ContainsFunc(after.Book.Sites, after.KnowsTree) {
+		told.linked = pages.Of(after).To()
+	}
 	err = r.form.compare(r, told)
 	if err = errors.Join(err, failed); err != nil {
 		return 0, err
@@ -230,7 +241,7 @@ func (r *run) comparedText(c compared) error {
 		}
 		out.Printf("%s\n", arrow)
 		for _, req := range g.Examples {
-			out.Printf("      %s\n", render.Clean(near(r, req.Verb(), req.Address.String())))
+			out.Printf("      %s%s\n", render.Clean(near(r, req.Verb(), req.Address.String())), out.Quiet(linkedFrom(c.linked, req)))
 		}
 		if g.From.Ends != g.To.Ends {
 			for _, end := range []struct{ word, text string }{{"before", g.From.Ends}, {"now", g.To.Ends}} {
@@ -244,6 +255,25 @@ func (r *run) comparedText(c compared) error {
 		out.Printf("\n%s\n", out.Well("Nothing changes."))
 	}
 	return nil
+}
+
+func linksTo(linked map[string][]*pages.Link, req *request.Request) []*pages.Link {
+	at := req.Address
+	at.Fragment = ""
+	return linked[at.String()]
+}
+
+// linkedFrom says how many places of the site's own pages link to an address, and which.
+func linkedFrom(linked map[string][]*pages.Link, req *request.Request) string {
+	links := linksTo(linked, req)
+	if len(links) == 0 {
+		return ""
+	}
+	said := fmt.Sprintf("   linked from %s:%d", render.Short(links[0].Page.Name(), 60), links[0].Line)
+	if n := len(links) - 1; n > 0 {
+		said += fmt.Sprintf(" and %s more", render.Count(n, "place"))
+	}
+	return said
 }
 
 // maxDifferences is how many sets of requests are shown that are answered differently.

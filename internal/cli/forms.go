@@ -12,6 +12,7 @@ import (
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
+	"kibitz/core/pages"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
 	"kibitz/core/rulebook"
@@ -38,6 +39,7 @@ type (
 		book   *rulebook.Book // nil where it could not be read
 		report *proof.Report
 		claims bool // all are wanted
+		own    *readPages
 	}
 	traced struct {
 		visit  *browser.Visit
@@ -49,6 +51,7 @@ type (
 		every    *proof.Likeness // of all requests, where there are no lists; nil for none
 		result   *replay.Comparison
 		took     time.Duration
+		linked   map[string][]*pages.Link // of the new site's own pages, by address
 	}
 	summed struct {
 		engine *engine.Engine

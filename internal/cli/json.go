@@ -296,6 +296,7 @@ func (r *run) comparedJSON(c compared) error {
 		Headers  string   `json:"headers,omitempty"`
 		Requests int64    `json:"requests"`
 		Examples []string `json:"examples"`
+		Linked   int      `json:"linked,omitempty"` // places of the site's own pages that link to the examples
 	}
 	type hop struct {
 		URL      string `json:"url"`
@@ -331,6 +332,7 @@ func (r *run) comparedJSON(c compared) error {
 		}
 		for _, req := range g.Examples {
 			j.Examples = append(j.Examples, req.Verb()+" "+req.Address.Printable())
+			j.Linked += len(linksTo(c.linked, req))
 		}
 		out.Groups = append(out.Groups, j)
 	}

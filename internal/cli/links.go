@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -77,7 +78,10 @@ func (r *run) links(show, write bool) (int, error) {
 		return 0, usagef("links reads the files of the sites' trees, and %s names none: add `files DIR` to a site", r.rulesName())
 	}
 	l := linked{engine: e}
-	l.report = proof.Look(e, proof.Options{Pages: true, Read: func(s *pages.Site) { l.site = s }})
+	l.report = proof.Look(e, proof.Options{Pages: true, Read: func(e *engine.Engine) *pages.Site {
+		l.site = pages.Of(e)
+		return l.site
+	}})
 	if show || write {
 		return r.mendLinks(l, write)
 	}
@@ -144,7 +148,7 @@ func (r *run) linksText(l linked) error {
 			out.Printf("\nIn many files\n\n")
 		}
 		first := f.Spots[0]
-		out.Wrapped("  ", r.spotText(first, f))
+		r.spot("  ", "      ", first, f)
 		out.Printf("      %s, like %s:%d:%d\n", render.Count(len(f.Files), "file"), render.Clean(first.Page.Name()), first.Line, first.Col)
 		out.Advice("      ", render.Clean(f.Advice))
 	}
@@ -163,20 +167,29 @@ func (r *run) linksText(l linked) error {
 			return cmp.Or(cmp.Compare(a.Spot.Line, b.Spot.Line), cmp.Compare(a.Spot.Col, b.Spot.Col))
 		})
 		for _, s := range byPage[p] {
-			out.Wrapped(fmt.Sprintf("  %7s  ", fmt.Sprintf("%d:%d", s.Spot.Line, s.Spot.Col)), r.spotText(s.Spot, s.Finding))
-			out.Advice("           ", render.Clean(s.Advice))
+			const behind = "           "
+			r.spot(fmt.Sprintf("  %7s  ", fmt.Sprintf("%d:%d", s.Spot.Line, s.Spot.Col)), behind, s.Spot, s.Finding)
+			out.Advice(behind, render.Clean(s.Advice))
 		}
 	}
 	r.restOfPages(l)
 	return nil
 }
 
-// spotText says in a line what is wrong at a spot.
-func (r *run) spotText(s proof.Spot, f *proof.Finding) string {
-	if s.Text == "" {
-		return r.out.Severity(string(f.Severity), render.Clean(f.Short))
+// spot says what is wrong at a place, behind its address.
+func (r *run) spot(indent, behind string, s proof.Spot, f *proof.Finding) {
+	const wide = 40
+	text := render.Short(s.Text, 100)
+	head := indent + r.out.Severity(string(f.Severity), text) + "   "
+	switch {
+	case s.Text == "":
+		r.out.Wrapped(indent, r.out.Severity(string(f.Severity), render.Clean(f.Short)))
+	case len(text) > wide:
+		r.out.Printf("%s\n", strings.TrimRight(head, " "))
+		r.out.Wrapped(behind, render.Clean(f.Short))
+	default:
+		r.out.Wrapped(head, render.Clean(f.Short))
 	}
-	return r.out.Severity(string(f.Severity), render.Short(s.Text, 60)) + "   " + render.Clean(f.Short)
 }
 
 // pagesInOrder gives the pages with something to look at, in the order of their names.
@@ -419,6 +432,32 @@ func (r *run) diff(name, was, now string) {
 		}
 		fmt.Fprint(r.stdout, line, end)
 	}
+}
+
+// A readPages is what was read of the pages for another command, and how long it took.
+type readPages struct {
+	site *pages.Site
+	took time.Duration
+}
+
+// read reads the pages, once.
+func (p *readPages) read(e *engine.Engine) *pages.Site {
+	start := time.Now()
+	p.site = pages.Of(e)
+	p.took = time.Since(start)
+	return p.site
+}
+
+// says tells of what was read, and what could not be.
+func (p *readPages) says() string {
+	if p.site == nil || len(p.site.Pages)+len(p.site.Unread) == 0 {
+		return ""
+	}
+	said := fmt.Sprintf("%s in %s followed (%s)", render.Count(len(p.site.Targets), "address"), render.Count(len(p.site.Pages), "file"), shortTime(p.took))
+	if n := len(p.site.Unread); n > 0 {
+		said += fmt.Sprintf("; %s could not be read", render.Count(n, "file"))
+	}
+	return said + ". By page: kibitz links"
 }
 
 // pagesOf reads the pages of an engine's trees, for lists of every link.

@@ -6,13 +6,17 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	"kibitz/core/canonical"
+	"kibitz/core/engine"
 	"kibitz/core/moves"
+	"kibitz/core/pages"
 	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
 	"kibitz/core/site"
 	"kibitz/internal/render"
 )
@@ -26,7 +30,8 @@ func init() {
 		about: `Looks for each old address (of a log, a sitemap, any list, or of the old site's
 folder with -old) which the new folder does not have, and tells where it has gone:
 by its name, its titles, the folders that others moved to, and, with -old, by what
-the pages say. Most requested ones come first.
+the pages say. What the new pages still link to and do not have is an old address,
+too, without any list. Most requested and linked ones come first.
 
 The result is a table that a moves entry reads: old, new, status, and for people how
 sure it is in percent, how often the address is asked for, and why. What is less sure
@@ -46,8 +51,6 @@ gone, 410; what is not known is never called gone.`,
 				switch {
 				case f.files == "" == (f.inventory == ""):
 					return 0, usagef("name the new site's files, like: kibitz moves access.log -files public")
-				case len(args) == 0 && f.old == "":
-					return 0, usagef("name a list of old addresses, or the folder of the old site with -old")
 				case f.form != "csv" && f.form != "text":
 					return 0, usagef("-as is csv or text, not %s", f.form)
 				case f.sure < 0 || f.sure > 100 || f.least < 0 || f.least > 100:
@@ -84,7 +87,7 @@ func (r *run) moves(names []string, f *movesFlags) error {
 			return err
 		}
 	}
-	old, err := r.oldAddresses(names, f, before)
+	old, err := r.oldAddresses(names, f, before, linkedInVain(book, tree))
 	if err != nil {
 		return err
 	}
@@ -111,12 +114,24 @@ func (r *run) moves(names []string, f *movesFlags) error {
 	return nil
 }
 
+// linkedInVain gives the addresses that the pages of a tree lead to and that are not there,
+// with how many do.
+func linkedInVain(book *rulebook.Book, tree *site.Tree) map[string]int64 {
+	vain := map[string]int64{}
+	for _, t := range pages.Of(engine.New(book, []*site.Tree{tree})).Targets {
+		if path, err := canonical.Path(t.Request.Address.Path, false); err == nil && !t.Elsewhere() && t.Last().Cause == engine.CauseMissing {
+			vain[path] += int64(len(t.Links))
+		}
+	}
+	return vain
+}
+
 // mostOld is how many old addresses are looked for.
 const mostOld = 200_000
 
-// oldAddresses gathers the addresses of lists and of the old site, with how often they were
-// asked for.
-func (r *run) oldAddresses(names []string, f *movesFlags, before *site.Tree) ([]moves.Old, error) {
+// oldAddresses gathers the addresses of lists, of the old site, and of links that lead
+// nowhere, with how often they were asked for and linked.
+func (r *run) oldAddresses(names []string, f *movesFlags, before *site.Tree, links map[string]int64) ([]moves.Old, error) {
 	counts := map[string]int64{}
 	var order []string
 	left := 0
@@ -158,6 +173,12 @@ func (r *run) oldAddresses(names []string, f *movesFlags, before *site.Tree) ([]
 			add(path, 0)
 		})
 	}
+	for _, path := range slices.Sorted(maps.Keys(links)) {
+		add(path, 0)
+	}
+	if len(order) == 0 && len(names) == 0 && before == nil {
+		return nil, errors.New("no page links to what is not there; name a list of old addresses, or the folder of the old site with -old")
+	}
 	if len(order) == 0 {
 		return nil, errors.New("there is no old address: the lists name none, and the old folder is empty")
 	}
@@ -166,7 +187,7 @@ func (r *run) oldAddresses(names []string, f *movesFlags, before *site.Tree) ([]
 	}
 	var old []moves.Old
 	for _, path := range order {
-		old = append(old, moves.Old{Path: path, Requests: counts[path]})
+		old = append(old, moves.Old{Path: path, Requests: counts[path], Links: links[path]})
 	}
 	return old, nil
 }
@@ -184,23 +205,23 @@ func (f *movesFlags) statusOf(m moves.Move) string {
 
 func (r *run) movesCSV(found []moves.Move, f *movesFlags) error {
 	out := csv.NewWriter(r.stdout)
-	out.Write([]string{"old", "new", "status", "sure", "requests", "why"})
+	out.Write([]string{"old", "new", "status", "sure", "requests", "why", "links"})
 	for _, m := range found {
-		out.Write([]string{m.Path, m.New, f.statusOf(m), strconv.Itoa(m.Sure), strconv.FormatInt(m.Requests, 10), render.Cell(m.Why)})
+		out.Write([]string{m.Path, m.New, f.statusOf(m), strconv.Itoa(m.Sure), strconv.FormatInt(m.Requests, 10), render.Cell(m.Why), strconv.FormatInt(m.Links, 10)})
 	}
 	out.Flush()
 	return out.Error()
 }
 
 func (r *run) movesText(found []moves.Move, f *movesFlags) {
-	rows := [][]string{{r.out.Quiet("requests"), r.out.Quiet("old"), r.out.Quiet("status"), r.out.Quiet("new"), r.out.Quiet("sure"), r.out.Quiet("why")}}
-	wide := max(20, (r.out.Width-52)/2)
+	rows := [][]string{{r.out.Quiet("requests"), r.out.Quiet("links"), r.out.Quiet("old"), r.out.Quiet("status"), r.out.Quiet("new"), r.out.Quiet("sure"), r.out.Quiet("why")}}
+	wide := max(20, (r.out.Width-59)/2)
 	for _, m := range found {
 		sure := ""
 		if m.Sure > 0 {
 			sure = strconv.Itoa(m.Sure) + "%"
 		}
-		rows = append(rows, []string{render.Number(m.Requests), render.Short(canonical.Decode(m.Path), wide), f.statusOf(m), render.Short(canonical.Decode(m.New), wide), sure, render.Clean(m.Why)})
+		rows = append(rows, []string{render.Number(m.Requests), render.Number(m.Links), render.Short(canonical.Decode(m.Path), wide), f.statusOf(m), render.Short(canonical.Decode(m.New), wide), sure, render.Clean(m.Why)})
 	}
-	r.out.Rows("  ", rows, 0, 4)
+	r.out.Rows("  ", rows, 0, 1, 5)
 }

@@ -63,6 +63,17 @@ func (o *Output) Printf(format string, args ...any) {
 	}))
 }
 
+// plain takes the codes of colours out of a text.
+var plain = strings.NewReplacer(reset, "", red, "", green, "", yellow, "", faint, "")
+
+// columns gives how many columns of the screen a text takes.
+func (o *Output) columns(s string) int {
+	if o.Color {
+		s = plain.Replace(s)
+	}
+	return uniseg.StringWidth(s)
+}
+
 // colour gives the length of the code of a colour at the beginning of a text, if colours
 // are shown.
 func (o *Output) colour(text string) int {
@@ -153,9 +164,9 @@ func (o *Output) Rows(indent string, rows [][]string, right ...int) {
 func (o *Output) Wrapped(indent, s string) {
 	line := indent
 	for _, word := range strings.Fields(s) {
-		if uniseg.StringWidth(line)+1+uniseg.StringWidth(word) > o.Width && line != indent {
+		if o.columns(line)+1+o.columns(word) > o.Width && line != indent {
 			o.Printf("%s\n", line)
-			indent = strings.Repeat(" ", uniseg.StringWidth(indent))
+			indent = strings.Repeat(" ", o.columns(indent))
 			line = indent
 		}
 		if line != indent {
@@ -171,9 +182,9 @@ func (o *Output) Wrapped(indent, s string) {
 func (o *Output) Advice(indent, s string) {
 	line, begun := indent, false
 	put := func(text, gap string) {
-		if begun && uniseg.StringWidth(line+gap+text) > o.Width {
+		if begun && o.columns(line+gap+text) > o.Width {
 			o.Printf("%s\n", line)
-			indent = strings.Repeat(" ", uniseg.StringWidth(indent))
+			indent = strings.Repeat(" ", o.columns(indent))
 			line, begun = indent, false
 		}
 		if begun {
