@@ -45,7 +45,7 @@ public/index.html   https://s.example/
            write /fares/?a=1&b=2#top
      3:14  /old.html   a page is answered in place of the image (text/html)
            put the file there that is meant: it is /fares/index.html that is sent
-     3:14  /old.html   is redirected to /fares/ by old (site.kibitz:5)
+           is redirected to /fares/ by old (site.kibitz:5)
            write /fares/
      3:49  welcome   is redirected to /fares/ by any (site.kibitz:8)
            write /fares/
@@ -59,7 +59,7 @@ public/site.css   https://s.example/site.css
 
      1:23  /old.html   a page is answered in place of the image (text/html)
            put the file there that is meant: it is /fares/index.html that is sent
-     1:23  /old.html   is redirected to /fares/ by old (site.kibitz:5)
+           is redirected to /fares/ by old (site.kibitz:5)
            write /fares/
 
 No other page links to 1 page

@@ -30,7 +30,7 @@ type Page struct {
 	Error    bool             // it is shown in the place of what is missing
 	Named    bool             // an entry shows it, wherever that is for
 	File     *File
-	Links    []*Link // in the order of the file; those of the header last
+	Links    []*Link // in the order of the file; those of the header, and of early hints, last
 	Linked   int     // from how many places other pages lead visitors to it
 
 	server browser.Server  // as who sees the page is answered
@@ -414,6 +414,9 @@ func (p *Page) read(cache map[string]resolved) (problem string) {
 		if strings.EqualFold(h.Name, "Link") {
 			own = append(own, headerLinks(h.Value)...)
 		}
+	}
+	for _, hint := range p.Response.Hints {
+		own = append(own, headerLinks(hint)...)
 	}
 	links := make([]Link, 0, len(p.File.References)+len(own)) // which does not grow
 	p.Links = make([]*Link, 0, cap(links))

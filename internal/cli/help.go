@@ -19,6 +19,7 @@ and access rules do, before a visitor meets them.
     kibitz record LIST -at URL   what does the server answer today?
     kibitz draft ANSWERS         and which rulebook would answer so?
     kibitz moves LIST            where have the old addresses gone?
+    kibitz links                 what do the site's own pages still link to?
     kibitz check                 what is wrong with the rulebook site.kibitz?
     kibitz trace /fares/         what happens to one request, and why?
     kibitz replay LIST           what happens to all of these?

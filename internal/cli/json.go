@@ -207,6 +207,11 @@ func (r *run) checkJSON(c checked) error {
 	}{Findings: []finding{}, Claims: []claim{}}
 	for _, f := range report.Findings {
 		j := finding{Finding: f.Name, Severity: f.Severity, Message: f.Message, Advice: f.Advice, Count: f.Count, Files: f.Files, Entries: []entry{}, Places: []string{fmt.Sprintf("%s:%d", f.Place, f.Place.Col)}}
+		for i, s := range f.Spots {
+			if i > 0 {
+				j.Places = append(j.Places, fmt.Sprintf("%s:%d:%d", s.Page.Name(), s.Line, s.Col))
+			}
+		}
 		for _, rule := range f.Rules {
 			j.Entries = append(j.Entries, entry{rule.Name, place(rule)})
 		}

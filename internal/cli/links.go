@@ -166,8 +166,15 @@ func (r *run) linksText(l linked) error {
 		slices.SortStableFunc(byPage[p], func(a, b pageSpot) int {
 			return cmp.Or(cmp.Compare(a.Spot.Line, b.Spot.Line), cmp.Compare(a.Spot.Col, b.Spot.Col))
 		})
+		last := pageSpot{}
 		for _, s := range byPage[p] {
 			const behind = "           "
+			if s.Link != nil && s.Link == last.Link { // more of the same
+				out.Wrapped(behind, render.Clean(s.Short))
+				out.Advice(behind, render.Clean(s.Advice))
+				continue
+			}
+			last = s
 			r.spot(fmt.Sprintf("  %7s  ", fmt.Sprintf("%d:%d", s.Spot.Line, s.Spot.Col)), behind, s.Spot, s.Finding)
 			out.Advice(behind, render.Clean(s.Advice))
 		}

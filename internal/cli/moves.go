@@ -214,7 +214,7 @@ func (r *run) movesCSV(found []moves.Move, f *movesFlags) error {
 }
 
 func (r *run) movesText(found []moves.Move, f *movesFlags) {
-	rows := [][]string{{r.out.Quiet("requests"), r.out.Quiet("links"), r.out.Quiet("old"), r.out.Quiet("status"), r.out.Quiet("new"), r.out.Quiet("sure"), r.out.Quiet("why")}}
+	rows := [][]string{{r.out.Quiet("requests"), r.out.Quiet("links to it"), r.out.Quiet("old"), r.out.Quiet("status"), r.out.Quiet("new"), r.out.Quiet("sure"), r.out.Quiet("why")}}
 	wide := max(20, (r.out.Width-59)/2)
 	for _, m := range found {
 		sure := ""

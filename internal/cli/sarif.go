@@ -126,6 +126,9 @@ func sarifAt(p rulebook.Place, width int) sarifPlace {
 // of the words of the entry, and of no place.
 func fingerprint(f *proof.Finding) string {
 	words := []string{f.Name}
+	if f.Page != "" {
+		words = append(words, f.Page, f.Spots[0].Text, f.Short)
+	}
 	if len(f.Rules) > 0 {
 		e := f.Rules[0].Entry
 		words = append(words, string(f.Rules[0].Kind))
