@@ -177,14 +177,15 @@ func TestWhatIsNotReadIsTold(t *testing.T) {
 		"public/wide.html":  "\xff\xfe<\x00a\x00>\x00",
 		"public/large.html": strings.Repeat("<p>long</p>", 2<<20),
 		"public/index.html": "<a href=/none>",
+		"public/full.html":  strings.Repeat("<a href=/>", 100_001),
 	})
 	out, _, status := kibitz(t, dir, "", "links")
-	for _, want := range []string{"1 file refer", "Not read: 2 files", "public/large.html   it is larger than 16 MiB", "public/wide.html   its characters"} {
+	for _, want := range []string{"2 files refer", "Not read: 3 files", "public/full.html   of its addresses 1 are left out", "public/large.html   it is larger than 16 MiB", "public/wide.html   its characters"} {
 		if !strings.Contains(out, want) || status != 1 {
 			t.Errorf("%d without %q:\n%s", status, want, out)
 		}
 	}
-	if out, _, _ := kibitz(t, dir, "", "check"); !strings.Contains(out, "warning  link-broken   public/index.html:1:9") || !strings.Contains(out, "; 2 files could not be read. By page: kibitz links") {
+	if out, _, _ := kibitz(t, dir, "", "check"); !strings.Contains(out, "warning  link-broken   public/index.html:1:9") || !strings.Contains(out, "; 3 files could not be read. By page: kibitz links") {
 		t.Errorf("check says\n%s", out)
 	}
 	if out, _, _ := kibitz(t, dir, "", "check", "-pages", "off"); strings.Contains(out, "link-broken") {

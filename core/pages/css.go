@@ -99,7 +99,7 @@ func (f *File) addCSS(use Use, text string, from, to int, where place, escape Es
 	}
 	r := Reference{Use: use, Text: strings.Trim(unescapeCSS(text[from:to]), blanks), Escape: escape}
 	r.Offset, r.Length = where(from, to)
-	f.References = append(f.References, r)
+	f.keep(r)
 }
 
 // unescapeCSS undoes the escapes of a text (CSS Syntax, 4.3.7).

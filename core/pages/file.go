@@ -127,7 +127,21 @@ type File struct {
 	Foreign    bool // it is not in UTF-8: nothing can be written into it
 	Scripted   bool // scripts may change what is in it
 
+	Left     int      // references beyond MaxReferences
+
 	lines []int // where each line begins
+}
+
+// MaxReferences is how many references of one file are kept.
+const MaxReferences = 100_000
+
+// keep adds a reference, where there is room.
+func (f *File) keep(r Reference) {
+	if len(f.References) == MaxReferences {
+		f.Left++
+		return
+	}
+	f.References = append(f.References, r)
 }
 
 // ErrEncoding is the error of Read for a file whose characters cannot be read.
@@ -276,7 +290,7 @@ func (f *File) add(use Use, text string, from, to int, where place, escape Escap
 	}
 	r := Reference{Use: use, Text: text[from:to], Escape: escape}
 	r.Offset, r.Length = where(from, to)
-	f.References = append(f.References, r)
+	f.keep(r)
 }
 
 // addAll adds all of a text.

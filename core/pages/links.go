@@ -30,8 +30,9 @@ type Page struct {
 	Error    bool             // it is shown in the place of what is missing
 	Named    bool             // an entry shows it, wherever that is for
 	File     *File
-	Links    []*Link // in the order of the file; those of the header, and of early hints, last
-	Linked   int     // from how many places other pages lead visitors to it
+	Links    []*Link           // in the order of the file; those of the header last
+	Hints    []request.Address // that it is announced with; hint-useless looks at them
+	Linked   int               // from how many places other pages lead visitors to it
 
 	server browser.Server  // as who sees the page is answered
 	base   request.Address // of its relative addresses
@@ -293,6 +294,9 @@ func (all *Site) read(e *engine.Engine, found []*Page) (more []*Page) {
 			all.Unread = append(all.Unread, Unread{p.Site, p.Node, problems[i]})
 			continue
 		}
+		if n := p.File.Left; n > 0 {
+			all.Unread = append(all.Unread, Unread{p.Site, p.Node, fmt.Sprintf("of its addresses %d are left out: %d of a file are looked at", n, MaxReferences)})
+		}
 		all.Pages = append(all.Pages, p)
 		for _, l := range p.Links {
 			all.point(e, l)
@@ -416,7 +420,11 @@ func (p *Page) read(cache map[string]resolved) (problem string) {
 		}
 	}
 	for _, hint := range p.Response.Hints {
-		own = append(own, headerLinks(hint)...)
+		for _, ref := range headerLinks(hint) {
+			if to, err := p.Address.Resolve(ref.Text); err == nil {
+				p.Hints = append(p.Hints, to)
+			}
+		}
 	}
 	links := make([]Link, 0, len(p.File.References)+len(own)) // which does not grow
 	p.Links = make([]*Link, 0, cap(links))

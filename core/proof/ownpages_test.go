@@ -56,7 +56,9 @@ func TestPageFindings(t *testing.T) {
 		{"a picture from elsewhere", `header h set Content-Security-Policy "default-src 'none'; img-src https:"`, `<img src=/i.png><img src="data:,x"><link rel=stylesheet href=/a.css>`, []string{"policy-breaks-page 1:27 data:", "policy-breaks-page 1:62 'self'"}},
 		{"its own policy, of what stands behind it", "", `<script>a()</script><meta http-equiv=Content-Security-Policy content="script-src 'none'"><script>b()</script>`, []string{"policy-breaks-page 1:98 its own Content-Security-Policy"}},
 		{"a page that lets none frame it", "header h on /fares/ set X-Frame-Options DENY", `<iframe src="/fares/">`, []string{"policy-breaks-page 1:14 X-Frame-Options"}},
-		{"an accepted one", "", `<a href="/nothing-like-it/">`, []string{"link-broken 1:10 is not found"}},
+		{"a relative address in a page of errors", "error e for 404 show /page.html", `<img src=i.png><img src=/i.png>`, []string{"link-broken 1:10 begin the address with a slash:   /i.png"}},
+		{"of which a script knows more", "", `<a href="#later"><script src=/a.js></script>`, []string{"link-broken 1:10 unless a script puts it there"}},
+		{"a fallback's page", "fallback f in /app/ to /app.html", `<a href="/app/x">`, []string{"link-broken 1:10 is not found"}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -78,6 +80,9 @@ func TestPageFindings(t *testing.T) {
 				t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(tt.want, "\n"))
 			}
 		})
+	}
+	if _, accepted := pagesOf(t, "site s address https://s.example files public\n    accept link-broken \"it comes in May\"\n", `<a href="/nothing-like-it/">`); len(accepted) != 0 {
+		t.Errorf("what is accepted is told: %s", accepted[0].Message)
 	}
 }
 

@@ -202,22 +202,35 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 func EveryLink(e *engine.Engine, all *pages.Site, once bool) func(request.Address, func(*list.Item)) (list.Counts, error) {
 	return func(_ request.Address, yield func(*list.Item)) (list.Counts, error) {
 		c := list.Counts{Of: "link"}
+		ask := func(p *pages.Page, line int, to request.Address, times int) {
+			if !e.Serves(to.Host) {
+				return
+			}
+			c.Lines++
+			c.Requests++
+			item := &list.Item{Request: &request.Request{Address: to}, Line: line, List: p.Name(), Times: int64(times)}
+			item.Request.Address.Fragment = ""
+			if from := browser.Referrer(p.Address, to); from != "" {
+				item.Request.Headers = []request.Header{{Name: "Referer", Value: from}}
+			}
+			yield(item)
+		}
 		for _, t := range all.Targets {
-			for i, l := range t.Links {
-				if !e.Serves(l.To.Host) || once && i > 0 {
-					continue
+			if once {
+				ask(t.Links[0].Page, t.Links[0].Line, t.Links[0].To, len(t.Links))
+				continue
+			}
+			for _, l := range t.Links {
+				ask(l.Page, l.Line, l.To, 0)
+			}
+		}
+		announced := map[request.Address]bool{}
+		for _, p := range all.Pages {
+			for _, to := range p.Hints {
+				if !once || !announced[to] {
+					announced[to] = true
+					ask(p, 0, to, 0)
 				}
-				c.Lines++
-				c.Requests++
-				item := &list.Item{Request: &request.Request{Address: l.To}, Line: l.Line, List: l.Page.Name()}
-				item.Request.Address.Fragment = ""
-				if from := browser.Referrer(l.Page.Address, l.To); from != "" {
-					item.Request.Headers = []request.Header{{Name: "Referer", Value: from}}
-				}
-				if once {
-					item.Times = int64(len(t.Links))
-				}
-				yield(item)
 			}
 		}
 		return c, nil
