@@ -34,7 +34,7 @@ type Engine struct {
 	wild  []*siteEngine          // those that have patterns of hosts
 	any   *siteEngine            // answers for unknown hosts
 
-	passwords passwordCache
+	passwords *passwordCache
 }
 
 // siteEngine is one site's part.
@@ -115,10 +115,23 @@ func New(book *rulebook.Book, trees []*site.Tree) *Engine {
 	return e
 }
 
+// With compiles another rulebook for the same trees, whose sites are the same.
+func (e *Engine) With(book *rulebook.Book) *Engine {
+	trees := make([]*site.Tree, len(book.Sites))
+	for i, s := range e.Book.Sites {
+		if e.KnowsTree(s) && i < len(trees) {
+			trees[i] = e.Tree(s)
+		}
+	}
+	other := New(book, trees)
+	other.passwords = e.passwords // of which it is known that they fit
+	return other
+}
+
 // Load compiles a rulebook, and has the tree of each site read meanwhile, in their
 // order (nil for one that is not known). An error is that of a tree.
 func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*Engine, error) {
-	e := &Engine{Book: book, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
+	e := &Engine{Book: book, passwords: &passwordCache{}, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
 	var compiling sync.WaitGroup
 	defer compiling.Wait()
 	for _, s := range book.Sites {

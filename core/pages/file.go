@@ -127,7 +127,7 @@ type File struct {
 	Foreign    bool // it is not in UTF-8: nothing can be written into it
 	Scripted   bool // scripts may change what is in it
 
-	Left     int      // references beyond MaxReferences
+	Left int // references beyond MaxReferences
 
 	lines []int // where each line begins
 }

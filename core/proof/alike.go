@@ -100,6 +100,24 @@ func Compare(before, after *engine.Engine, effort int) *Likeness {
 	return l.Likeness
 }
 
+// mostWitnessed bounds the search for a witness, in states and in requests.
+const mostWitnessed = 500
+
+// Witness gives a request that two rulebooks answer otherwise: one is looked for among
+// those that the entries can take in which they differ. nil proves nothing.
+func Witness(before, after *engine.Engine) *Difference {
+	l := &likeness{Likeness: &Likeness{}, before: before, after: after, effort: 1, told: map[string]int{}, first: true}
+	for _, s := range before.Book.Sites {
+		if other := after.SiteFor(s.Address.Host); other != nil && len(l.Differences) == 0 {
+			l.site(s, other)
+		}
+	}
+	if len(l.Differences) == 0 {
+		return nil
+	}
+	return &l.Differences[0]
+}
+
 func hostsOf(s *rulebook.Site) string {
 	var names []string
 	for _, p := range s.Hosts {
@@ -115,6 +133,7 @@ type likeness struct {
 	before, after *engine.Engine
 	effort        int
 	told          map[string]int // differences, by the entries that decide
+	first         bool           // one difference will do, at the entries that differ
 }
 
 func (l *likeness) open(format string, args ...any) {
@@ -132,6 +151,7 @@ type pair struct {
 	sameTree         bool
 	textOf           map[*rulebook.Rule]string
 	oldText, newText []string // of all rules
+	changed          []pattern.Machine
 }
 
 func (l *likeness) site(old, new *rulebook.Site) {
@@ -149,13 +169,54 @@ func (l *likeness) site(old, new *rulebook.Site) {
 	if !p.sameTree && !(l.before.KnowsTree(old) && l.after.KnowsTree(new)) {
 		l.open("which files the site %s has is not known in one of them", old.Name)
 	}
+	if l.first {
+		p.changed = p.changedOvers()
+	}
 	points, reps := p.classes()
 	for _, path := range points {
 		p.at(path, true)
 	}
-	for _, path := range reps {
+	if l.first && len(l.Differences) > 0 {
+		return
+	}
+	for _, path := range reps() {
 		p.at(path, false)
 	}
+}
+
+// changedOvers are the paths of the rules that are not the same in both, or stand elsewhere.
+func (p *pair) changedOvers() (overs []pattern.Machine) {
+	add := func(sp *space, r *rulebook.Rule) {
+		over := sp.of(r).over
+		if over == nil {
+			over = pattern.Paths(p.old.KeepSlashes)
+		}
+		overs = append(overs, over)
+	}
+	for _, side := range []struct {
+		*space
+		rules     []*rulebook.Rule
+		own, them []string
+	}{{p.space, p.old.Rules, p.oldText, p.newText}, {p.newSpace, p.new.Rules, p.newText, p.oldText}} {
+		for i, r := range side.rules {
+			if !slices.Contains(side.them, side.own[i]) || len(side.own) == len(side.them) && side.own[i] != side.them[i] {
+				add(side.space, r)
+			}
+		}
+	}
+	return overs
+}
+
+// concerns reports whether a path is one that is to be looked at.
+func (p *pair) concerns(path string) bool {
+	if !p.first {
+		return true
+	}
+	if p.Requests > mostWitnessed {
+		return false
+	}
+	marked := canonical.Marked(path)
+	return len(p.Differences) == 0 && slices.ContainsFunc(p.changed, func(over pattern.Machine) bool { return pattern.Matches(over, marked) })
 }
 
 // text writes what a rule does and for whom, without its name and its notes.
@@ -222,8 +283,9 @@ func sameTrees(a, b *site.Tree) bool {
 	return slices.Equal(list(a), list(b))
 }
 
-// classes gives the paths that stand written out, and one of each class of the others.
-func (p *pair) classes() (points, reps []string) {
+// classes gives the paths that stand written out, and what finds one of each class of the
+// others.
+func (p *pair) classes() (points []string, reps func() []string) {
 	written := map[string]bool{}
 	add := func(path string) {
 		if path != "" && canonical.Is(path, p.old.KeepSlashes) {
@@ -284,9 +346,16 @@ func (p *pair) classes() (points, reps []string) {
 		})
 	}
 	for path := range written {
-		points = append(points, path)
+		if p.concerns(path) {
+			points = append(points, path)
+		}
 	}
 	slices.SortFunc(points, shortFirst)
+	return points, func() []string { return p.unwritten(points, sets) }
+}
+
+// unwritten finds a path of each class, of sets of paths, but for some points.
+func (p *pair) unwritten(points []string, sets map[string]pattern.Machine) (reps []string) {
 	var marked []string
 	for _, path := range points {
 		marked = append(marked, canonical.Marked(path))
@@ -296,11 +365,18 @@ func (p *pair) classes() (points, reps []string) {
 		machines = append(machines, sets[source])
 	}
 	others := pattern.And(pattern.Paths(p.old.KeepSlashes), pattern.Not(pattern.Words(marked)))
+	if p.first {
+		others = pattern.And(others, pattern.Or(p.changed...))
+	}
 	length := 0
 	for _, m := range marked {
 		length += len(m)
 	}
-	found, complete := pattern.Signs(others, machines, pattern.PathBytes, maxClassStates*p.effort+length)
+	limit := maxClassStates*p.effort + length
+	if p.first {
+		limit = mostWitnessed + length
+	}
+	found, complete := pattern.Signs(others, machines, pattern.PathBytes, limit)
 	if !complete {
 		p.open("the paths of site %s fall into too many classes", p.old.Name)
 	}
@@ -308,13 +384,16 @@ func (p *pair) classes() (points, reps []string) {
 		reps = append(reps, canonical.Unmarked(text))
 	}
 	slices.SortFunc(reps, shortFirst)
-	return points, reps
+	return reps
 }
 
 func shortFirst(a, b string) int { return cmp.Or(cmp.Compare(len(a), len(b)), strings.Compare(a, b)) }
 
 // at compares all requests for a path: of a point, or of one that stands for its class.
 func (p *pair) at(path string, point bool) {
+	if !p.concerns(path) {
+		return
+	}
 	var rules []*rulebook.Rule
 	for _, side := range []struct {
 		*space
@@ -398,6 +477,9 @@ func (p *pair) compare(req *request.Request, point bool) {
 		}
 		p.told[key] = len(p.Differences)
 		p.Differences = append(p.Differences, Difference{Before: was.By, After: is.By, Takes: p.takes(was, is), Request: req, Was: was, Is: is, Classes: 1})
+		return
+	}
+	if p.first {
 		return
 	}
 	if why := p.differsElsewhere(req, was, is, point); why != "" {

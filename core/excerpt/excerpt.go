@@ -1,0 +1,488 @@
+// Package excerpt makes a short list that stands for a long one: the fewest requests that
+// are answered in every way in which those of the list are, and that notice each small
+// harm to the rulebook.
+package excerpt
+
+import (
+	"cmp"
+	"io"
+	"net/netip"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kibitz/core/browser"
+	"kibitz/core/canonical"
+	"kibitz/core/engine"
+	"kibitz/core/proof"
+	"kibitz/core/replay"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+	"kibitz/core/rulebook"
+)
+
+// A Pick is a request of an excerpt.
+type Pick struct {
+	*list.Item
+	By    *rulebook.Rule // that decides it; nil for none
+	Of    int64          // requests of the list that are answered in the same way; 0 for one that was made
+	Made  bool           // no list has it
+	Holds []string       // what would be noticed by this request first, as a Harm says it
+}
+
+// A Gatherer gathers the ways in which the requests of a list are answered.
+type Gatherer struct {
+	engine  *engine.Engine
+	inputs  map[string]*engine.Inputs // by host
+	classes map[string]*class
+	key     []byte
+	left    int64
+}
+
+// A class are the requests that are answered in one way, and of which the same is true.
+type class struct {
+	n      int64
+	way    string           // how they are answered
+	parts  []string         // that, with each thing that is true of them
+	common map[string]*met  // some addresses, the commonest among them
+	sample *request.Request // of the first
+}
+
+type met struct {
+	n   int64
+	req *request.Request
+}
+
+const (
+	maxClasses = 20_000
+	maxCommon  = 16 // addresses that are counted of a class
+)
+
+// NewGatherer makes one for the requests to an engine.
+func NewGatherer(e *engine.Engine) *Gatherer {
+	return &Gatherer{engine: e, inputs: map[string]*engine.Inputs{}, classes: map[string]*class{}}
+}
+
+// Add takes a request of a list, with its answer.
+func (g *Gatherer) Add(r *replay.Result) {
+	host := r.Item.Request.Address.Host
+	in := g.inputs[host]
+	if in == nil {
+		in = g.engine.Inputs(host)
+		g.inputs[host] = in
+	}
+	g.key = appendWay(g.key[:0], r)
+	way := len(g.key)
+	g.key = appendTruths(g.key, in, r.Item.Request)
+	c := g.classes[string(g.key)]
+	if c == nil {
+		if len(g.classes) == maxClasses {
+			g.left++
+			return
+		}
+		c = &class{way: string(g.key[:way]), sample: r.Item.Request, common: map[string]*met{}}
+		c.parts = append(c.parts, c.way)
+		for i, truth := range strings.Split(string(g.key[way:]), "\x00") {
+			if truth != "" {
+				c.parts = append(c.parts, c.way+"\x00"+strconv.Itoa(i)+truth)
+			}
+		}
+		g.classes[string(g.key)] = c
+	}
+	n := max(r.Item.Times, 1)
+	c.n += n
+	c.count(r.Item.Request, n)
+}
+
+// count counts an address, where there is room: of many the ones that come first and often
+// stay (Misra and Gries).
+func (c *class) count(req *request.Request, n int64) {
+	at := req.Address.Target()
+	if m := c.common[at]; m != nil {
+		m.n += n
+		return
+	}
+	if len(c.common) < maxCommon {
+		c.common[at] = &met{n, req}
+		return
+	}
+	for at, m := range c.common {
+		if m.n -= n; m.n <= 0 {
+			delete(c.common, at)
+		}
+	}
+}
+
+// requests are those of a class, the commonest first.
+func (c *class) requests() []*request.Request {
+	var all []*met
+	for _, m := range c.common {
+		all = append(all, m)
+	}
+	slices.SortFunc(all, func(a, b *met) int {
+		return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.req.Address.Target(), b.req.Address.Target()))
+	})
+	out := []*request.Request{}
+	for _, m := range all {
+		out = append(out, m.req)
+	}
+	if len(out) == 0 {
+		out = append(out, c.sample)
+	}
+	return out
+}
+
+// appendWay adds how a request is answered: by which entry, why, with which status and form
+// of Location, in which encoding, and where the visit ends.
+func appendWay(key []byte, r *replay.Result) []byte {
+	resp := r.Response
+	key = append(key, r.Item.Request.Verb()...)
+	key = append(key, ' ')
+	if resp.By != nil {
+		key = strconv.AppendInt(key, int64(resp.By.Number)+1, 10)
+	}
+	key = append(append(key, ' '), resp.Cause...)
+	key = strconv.AppendInt(append(key, ' '), int64(resp.Status), 10)
+	key = append(append(key, ' '), resp.Encoding...)
+	if resp.Location != "" {
+		key = append(key, ' ')
+		if strings.Contains(resp.Location, "://") {
+			key = append(key, 'a')
+		}
+		if strings.Contains(resp.Location, "?") {
+			key = append(key, 'q')
+		}
+	}
+	if r.Visit != nil {
+		key = append(append(key, ' '), r.Visit.Ending...)
+		last := r.Visit.Last()
+		key = strconv.AppendInt(append(key, ' '), int64(last.Status), 10)
+		if last.By != nil {
+			key = strconv.AppendInt(append(key, ' '), int64(last.By.Number)+1, 10)
+		}
+	}
+	return append(key, 0)
+}
+
+// appendTruths adds what is true of a request: for each field that is tested, which of its
+// tests hold.
+func appendTruths(key []byte, in *engine.Inputs, req *request.Request) []byte {
+	for i := range in.Texts {
+		t := &in.Texts[i]
+		value, ok := t.Field.Row().Text(view{req}, t.Field.Name)
+		key = append(t.Append(key, value, ok), 0)
+	}
+	for _, c := range in.Clients {
+		id := c.None.ID
+		if req.Client.IsValid() {
+			i, exact := slices.BinarySearchFunc(c.First, req.Client, func(a, b netip.Addr) int { return a.Compare(b) })
+			if !exact {
+				i--
+			}
+			if i >= 0 {
+				id = c.Class[i].ID
+			}
+		}
+		key = append(strconv.AppendUint(key, uint64(id), 10), 0)
+	}
+	if len(in.Times) > 0 {
+		key = append(engine.HoldAt(in.Times, req.Time, key), 0)
+	}
+	return key
+}
+
+// A view is of a request that no entry has looked at yet.
+type view struct{ req *request.Request }
+
+func (v view) Request() *request.Request { return v.req }
+func (v view) Path() string              { return v.req.Address.Path }
+func (v view) Asked() string             { return v.req.Address.Path }
+func (v view) Query() string             { return v.req.Address.Query }
+func (v view) User() string              { return "" }
+func (v view) InTree() (string, bool)    { return "", false }
+
+// Make picks the requests of an excerpt: for each way in which the list is answered, and
+// each thing that is true of some requests so answered, the commonest; then for each harm
+// to the rulebook one that notices it, of the list where it has one, else one that is
+// made. load gives the files that the rulebook names.
+func (g *Gatherer) Make(base request.Address, load func(string) ([]byte, error)) (picks []*Pick, s Strength) {
+	var classes []*class
+	for _, c := range g.classes {
+		classes = append(classes, c)
+	}
+	slices.SortFunc(classes, func(a, b *class) int {
+		return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(strings.Join(a.parts, ""), strings.Join(b.parts, "")))
+	})
+	ways := map[string]int64{}
+	for _, c := range classes {
+		ways[c.way] += c.n
+	}
+	covered := map[string]bool{}
+	for _, c := range classes {
+		if !slices.ContainsFunc(c.parts, func(p string) bool { return !covered[p] }) {
+			continue
+		}
+		for _, req := range c.requests() {
+			p := g.pick(req, base)
+			if p == nil {
+				continue
+			}
+			for _, part := range c.parts {
+				covered[part] = true
+			}
+			if slices.ContainsFunc(picks, func(o *Pick) bool { return samePick(o, p) }) {
+				break
+			}
+			if p.Of = ways[c.way]; p.Of > 0 {
+				ways[c.way] = 0 // told once
+			}
+			picks = append(picks, p)
+			break
+		}
+	}
+	var others []*Pick // of the list, that are not needed for a way
+	for _, c := range classes {
+		for _, req := range c.requests() {
+			if p := g.pick(req, base); p != nil && len(others) < maxOthers {
+				others = append(others, p)
+			}
+		}
+	}
+	picks, s = g.strengthen(picks, others, base, load)
+	slices.SortStableFunc(picks, func(a, b *Pick) int { return cmp.Compare(order(a), order(b)) })
+	return picks, s
+}
+
+// maxOthers is how many requests of the list are tried to notice a harm.
+const maxOthers = 4000
+
+// order puts what the same entry decides together, in the order of the rulebook.
+func order(p *Pick) int {
+	if p.By == nil {
+		return 1 << 30
+	}
+	return p.By.Number
+}
+
+func samePick(a, b *Pick) bool {
+	return a.Request.Address == b.Request.Address && a.Request.Verb() == b.Request.Verb() && slices.Equal(a.Request.Headers, b.Request.Headers) && a.Request.Client == b.Request.Client && a.Request.Time.Equal(b.Request.Time)
+}
+
+// pick makes a request of a list one of an excerpt: without what changes nothing of its
+// answer, and with what is to be expected. nil for one that cannot be written down.
+func (g *Gatherer) pick(req *request.Request, base request.Address) *Pick {
+	own := *req
+	if own.Method == "GET" {
+		own.Method = ""
+	}
+	in := g.engine.Inputs(own.Address.Host)
+	own.Headers = slices.DeleteFunc(slices.Clone(own.Headers), func(h request.Header) bool { return !in.Matters(strings.ToLower(h.Name)) })
+	if len(own.Headers) == 0 {
+		own.Headers = nil
+	}
+	if !in.Tests(rulebook.Field{Kind: rulebook.FieldClient}) {
+		own.Client = netip.Addr{}
+	}
+	if len(in.Times) == 0 {
+		own.Time = time.Time{}
+	}
+	visit := browser.Open(g.engine, &own)
+	p := &Pick{Item: &list.Item{Request: &own, Expects: expected(g.engine, visit)}, By: visit.Hops[0].Response.By}
+	if list.WritePlain(io.Discard, p.Item, base) != nil {
+		return nil
+	}
+	return p
+}
+
+// expected is what a list that holds an answer fast expects of it.
+func expected(e *engine.Engine, v *browser.Visit) *request.Expectation {
+	r := v.Hops[0].Response
+	x := &request.Expectation{Status: engine.StatusText(r), Location: r.Location}
+	if r.By != nil && !strings.Contains(r.By.Name, ":") {
+		x.By = r.By.Name
+	}
+	if r.By == nil && r.Status >= 400 {
+		x.Cause = string(r.Cause)
+	}
+	if r.File != nil {
+		x.File = canonical.Decode(r.File.Path)
+		if strings.ContainsAny(x.File, " \t") {
+			x.File = r.File.Path
+		}
+	}
+	return x
+}
+
+// A Strength says how many harms to a rulebook a list notices.
+type Strength struct {
+	Harms     int // that change some answer
+	Noticed   int
+	Quiet     int // more, of which no request was found that they change
+	Unnoticed []Unnoticed
+}
+
+// Unnoticed is a harm that a list does not notice, and a request that would.
+type Unnoticed struct {
+	Harm
+	Request *request.Request
+}
+
+// strengthen adds to picks what notices harms that they do not.
+func (g *Gatherer) strengthen(picks, others []*Pick, base request.Address, load func(string) ([]byte, error)) ([]*Pick, Strength) {
+	harms := Harms(g.engine.Book)
+	engines := compile(g.engine, harms, load)
+	var s Strength
+	var mu sync.Mutex
+	missed := make([]bool, len(harms))
+	each(len(harms), func(i int) {
+		if engines[i] == nil {
+			return
+		}
+		for _, p := range picks {
+			if p.notices(engines[i]) {
+				mu.Lock()
+				p.Holds = append(p.Holds, harms[i].Rule.Name+" "+harms[i].Says)
+				s.Noticed++
+				mu.Unlock()
+				return
+			}
+		}
+		missed[i] = true
+	})
+	made := make([][]*Pick, len(harms))
+	each(len(harms), func(i int) {
+		if !missed[i] {
+			return
+		}
+		made[i] = g.noticing(engines[i], others, base)
+	})
+	for i, h := range harms {
+		switch {
+		case engines[i] == nil:
+			continue
+		case !missed[i]:
+			s.Harms++
+			continue
+		case made[i] == nil:
+			s.Quiet++
+			continue
+		}
+		s.Harms++
+		found := false
+		for _, p := range picks { // one that was added for another harm
+			if found = p.notices(engines[i]); found {
+				break
+			}
+		}
+		if found {
+			s.Noticed++
+			continue
+		}
+		if p := made[i][0]; p.notices(engines[i]) {
+			p.Holds = append(p.Holds, h.Rule.Name+" "+h.Says)
+			picks = append(picks, p)
+			s.Noticed++
+		} else {
+			s.Unnoticed = append(s.Unnoticed, Unnoticed{h, made[i][0].Request})
+		}
+	}
+	return picks, s
+}
+
+// noticing gives requests that are answered otherwise with a harm: of the list, or made;
+// nil where none is found.
+func (g *Gatherer) noticing(harmed *engine.Engine, others []*Pick, base request.Address) []*Pick {
+	for _, p := range others {
+		if p.notices(harmed) {
+			own := *p
+			return []*Pick{&own}
+		}
+	}
+	d := proof.Witness(g.engine, harmed)
+	if d == nil {
+		return nil
+	}
+	p := g.pick(d.Request, base)
+	if p == nil {
+		return []*Pick{{Item: &list.Item{Request: d.Request, Expects: &request.Expectation{}}}}
+	}
+	p.Made = true
+	if !p.notices(harmed) { // only the header differs, or what is shown
+		for _, name := range d.Headers() {
+			if value, ok := d.Was.Get(name); ok {
+				p.Expects.Headers = append(p.Expects.Headers, request.Header{Name: name, Value: value})
+			} else if name != "body" {
+				p.Expects.Without = append(p.Expects.Without, name)
+			}
+		}
+		if list.WritePlain(io.Discard, p.Item, base) != nil {
+			p.Expects.Headers, p.Expects.Without = nil, nil
+		}
+	}
+	return []*Pick{p}
+}
+
+// notices reports whether the expectation of a pick is not met by another engine.
+func (p *Pick) notices(harmed *engine.Engine) bool {
+	return len(browser.Unmet(p.Expects, browser.Open(harmed, p.Request))) > 0
+}
+
+// compile compiles the harms, several at once; nil stands for those that cannot be read.
+func compile(e *engine.Engine, harms []Harm, load func(string) ([]byte, error)) []*engine.Engine {
+	engines := make([]*engine.Engine, len(harms))
+	each(len(harms), func(i int) { engines[i], _ = harms[i].Engine(e, load) })
+	return engines
+}
+
+// each calls do for each number below n, several at once.
+func each(n int, do func(i int)) {
+	var jobs errgroup.Group
+	jobs.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range n {
+		jobs.Go(func() error { do(i); return nil })
+	}
+	jobs.Wait()
+}
+
+// StrengthOf tells how many harms a list with expectations notices.
+func StrengthOf(e *engine.Engine, items []*list.Item, load func(string) ([]byte, error)) Strength {
+	harms := Harms(e.Book)
+	engines := compile(e, harms, load)
+	var s Strength
+	var mu sync.Mutex
+	found := make([]*Unnoticed, len(harms))
+	each(len(harms), func(i int) {
+		if engines[i] == nil {
+			return
+		}
+		for _, item := range items {
+			if item.Expects != nil && (&Pick{Item: item}).notices(engines[i]) {
+				mu.Lock()
+				s.Harms++
+				s.Noticed++
+				mu.Unlock()
+				return
+			}
+		}
+		d := proof.Witness(e, engines[i])
+		mu.Lock()
+		defer mu.Unlock()
+		if d == nil {
+			s.Quiet++
+			return
+		}
+		s.Harms++
+		found[i] = &Unnoticed{harms[i], d.Request}
+	})
+	for _, u := range found {
+		if u != nil {
+			s.Unnoticed = append(s.Unnoticed, *u)
+		}
+	}
+	return s
+}

@@ -1,0 +1,198 @@
+package excerpt
+
+// Small harms to a rulebook: what a slip of the hand makes of it. A list that notices each
+// of them holds the rulebook to what it means.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kibitz/core/engine"
+	"kibitz/core/rulebook"
+)
+
+// A Harm is one small change of a rulebook's text.
+type Harm struct {
+	Rule   *rulebook.Rule // the entry that is changed
+	Says   string         // what is done, like "without `when scheme http`"
+	source *rulebook.Source
+	lines  []string // of that source, with the change
+}
+
+// Harms gives the small changes of every entry of a rulebook: without the entry, without
+// one of its clauses or one of several values, with a wider pattern, another target or
+// status, and with the entry below it in its place. Not all of them can be read, or change
+// anything.
+func Harms(b *rulebook.Book) (out []Harm) {
+	firsts := map[*rulebook.Source][]*rulebook.Rule{} // in the order of their lines
+	for _, r := range b.Rules {
+		firsts[r.Place.Source] = append(firsts[r.Place.Source], r)
+	}
+	for _, rules := range firsts {
+		slices.SortFunc(rules, func(a, b *rulebook.Rule) int { return a.Place.Line - b.Place.Line })
+	}
+	for _, r := range b.Rules {
+		h := harmer{rule: r, lines: r.Place.Source.Lines}
+		h.add("without the entry", nil)
+		h.clauses()
+		rules := firsts[r.Place.Source]
+		if i := slices.Index(rules, r); i+1 < len(rules) && rules[i+1].Site == r.Site && meet(r, rules[i+1]) {
+			h.swap(rules[i+1])
+		}
+		out = append(out, h.out...)
+	}
+	return out
+}
+
+// meet reports whether it can matter which of two entries stands first: both are read from
+// top to bottom until one answers, or both are of one kind.
+func meet(a, b *rulebook.Rule) bool {
+	_, first := a.Action.(rulebook.Reading)
+	_, second := b.Action.(rulebook.Reading)
+	return a.Kind == b.Kind || first && second
+}
+
+// A harmer makes the harms of one entry.
+type harmer struct {
+	rule  *rulebook.Rule
+	lines []string
+	out   []Harm
+}
+
+// extent gives the lines that an entry stands in: from its first one to before the first
+// behind it that is not indented.
+func extent(lines []string, first int) (from, to int) {
+	from, to = first-1, first
+	for to < len(lines) && (strings.HasPrefix(lines[to], " ") || strings.HasPrefix(lines[to], "\t")) {
+		to++
+	}
+	return from, to
+}
+
+// add adds a harm: the entry's own lines become others.
+func (h *harmer) add(says string, own []string) {
+	from, to := extent(h.lines, h.rule.Place.Line)
+	h.out = append(h.out, Harm{h.rule, says, h.rule.Place.Source, slices.Concat(h.lines[:from], own, h.lines[to:])})
+}
+
+// swap puts the entry behind the next one.
+func (h *harmer) swap(next *rulebook.Rule) {
+	from, to := extent(h.lines, h.rule.Place.Line)
+	begin, end := extent(h.lines, next.Place.Line)
+	if begin < to {
+		return
+	}
+	h.out = append(h.out, Harm{h.rule, "below " + next.Name, h.rule.Place.Source,
+		slices.Concat(h.lines[:from], h.lines[begin:end], h.lines[to:begin], h.lines[from:to], h.lines[end:])})
+}
+
+// replace adds a harm: a part of a line becomes another. Places count characters.
+func (h *harmer) replace(says string, at rulebook.Place, width int, by string) {
+	if at.Source != h.rule.Place.Source {
+		return
+	}
+	from, to := extent(h.lines, h.rule.Place.Line)
+	own := slices.Clone(h.lines[from:to])
+	i := at.Line - 1 - from
+	if i < 0 || i >= len(own) {
+		return
+	}
+	line := []rune(own[i])
+	own[i] = string(line[:at.Col-1]) + by + string(line[min(at.Col-1+width, len(line)):])
+	h.add(says, own)
+}
+
+// clauses harms the clauses of the entry, one by one.
+func (h *harmer) clauses() {
+	for _, c := range h.rule.Entry.Clauses {
+		word := c.Keyword.Text
+		if word == "example" || word == "accept" {
+			continue
+		}
+		end := c.Keyword
+		text := word
+		for _, v := range c.Values {
+			if v.Place.Line == c.Keyword.Place.Line {
+				end = v
+			}
+			text += " " + v.Text
+		}
+		if len(c.Values) == 0 || c.Values[len(c.Values)-1].Place.Line == c.Keyword.Place.Line {
+			h.replace("without `"+text+"`", c.Keyword.Place, end.Place.Col+end.Width-c.Keyword.Place.Col, "")
+		}
+		many := len(c.Values) > 1
+		for i, v := range c.Values {
+			if many && !(i == 0 && (word == "when" || word == "unless")) {
+				h.replace(fmt.Sprintf("`%s` without %s", word, v.Text), v.Place, v.Width, "")
+			}
+			switch {
+			case word == "on" && !strings.HasPrefix(v.Text, "~") && !v.Quoted:
+				h.replace(fmt.Sprintf("`%s %s*`", word, v.Text), v.Place, v.Width, v.Text+"*")
+				if last := strings.LastIndexByte(strings.TrimSuffix(v.Text, "/"), '/'); last > 0 {
+					h.replace(fmt.Sprintf("`%s %s/*`", word, v.Text[:last]), v.Place, v.Width, v.Text[:last]+"/*")
+				}
+			case word == "in" && strings.Count(v.Text, "/") > 2:
+				last := strings.LastIndexByte(strings.TrimSuffix(v.Text, "/"), '/')
+				h.replace(fmt.Sprintf("`%s %s`", word, v.Text[:last+1]), v.Place, v.Width, v.Text[:last+1])
+			case word == "to" && !v.Quoted:
+				end := strings.IndexAny(v.Text+"?", "?#")
+				for _, other := range []string{strings.TrimSuffix(v.Text[:end], "/") + "x" + v.Text[end:], strings.TrimSuffix(v.Text[:end], "/") + v.Text[end:]} {
+					if other != v.Text {
+						h.replace(fmt.Sprintf("`to %s`", other), v.Place, v.Width, other)
+					}
+				}
+			case word == "when" && i == 0 && len(c.Values) > 0:
+				h.replace("`unless` for `when "+v.Text+"`", c.Keyword.Place, c.Keyword.Width, "unless")
+			case word == "unless" && i == 0:
+				h.replace("`when` for `unless "+v.Text+"`", c.Keyword.Place, c.Keyword.Width, "when")
+			default:
+				if other := otherWord(v.Text); other != "" {
+					h.replace(fmt.Sprintf("`%s %s`", word, other), v.Place, v.Width, other)
+				}
+			}
+		}
+	}
+}
+
+// others are words that are taken for each other.
+var others = [][2]string{{"permanent", "temporary"}, {"301", "302"}, {"308", "307"}, {"303", "302"}, {"404", "410"}, {"403", "404"}, {"503", "200"}, {"on", "off"}, {"finish", "next"}, {"add", "drop"}, {"keep", "drop"}, {"merge", "drop"}}
+
+func otherWord(word string) string {
+	for _, pair := range others {
+		switch word {
+		case pair[0]:
+			return pair[1]
+		case pair[1]:
+			return pair[0]
+		}
+	}
+	return ""
+}
+
+// Engine compiles the rulebook with the harm. load gives the content of the files that it
+// names beside its own sources. It fails where the changed text cannot be read.
+func (h Harm) Engine(e *engine.Engine, load func(name string) ([]byte, error)) (*engine.Engine, error) {
+	texts := map[string][]byte{}
+	for _, s := range e.Book.Sources {
+		lines := s.Lines
+		if s == h.source {
+			lines = h.lines
+		}
+		texts[s.Name] = []byte(strings.Join(lines, "\n"))
+	}
+	main := e.Book.Sources[0]
+	book, err := rulebook.Read(main.Name, texts[main.Name], func(name string) ([]byte, error) {
+		if text, ok := texts[name]; ok {
+			return text, nil
+		}
+		return load(name)
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i, s := range book.Sites { // as the command line may have set them
+		s.Files, s.Inventory = e.Book.Sites[i].Files, e.Book.Sites[i].Inventory
+	}
+	return e.With(book), nil
+}
