@@ -69,9 +69,7 @@ func contentOf(at string) string {
 
 // Load compiles a text in the place of the book's own.
 func (b *Book) Load(text string) (*engine.Engine, error) {
-	book, err := rulebook.Read("site.kibitz", []byte(text), func(name string) ([]byte, error) {
-		return fs.ReadFile(files, b.Name+"/"+name)
-	})
+	book, err := rulebook.Read("site.kibitz", []byte(text), b.ReadFile)
 	if err != nil {
 		return nil, err
 	}
@@ -81,6 +79,9 @@ func (b *Book) Load(text string) (*engine.Engine, error) {
 	}
 	return engine.New(book, trees), nil
 }
+
+// ReadFile gives the content of a file that the rulebook names.
+func (b *Book) ReadFile(name string) ([]byte, error) { return fs.ReadFile(files, b.Name+"/"+name) }
 
 // spread gives the names that braces stand for: {a,b} and {1..9}.
 func spread(s string) []string {

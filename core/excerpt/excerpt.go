@@ -5,7 +5,9 @@ package excerpt
 
 import (
 	"cmp"
+	"fmt"
 	"io"
+	"net/http"
 	"net/netip"
 	"runtime"
 	"slices"
@@ -141,7 +143,11 @@ func (c *class) requests() []*request.Request {
 // of Location, in which encoding, and where the visit ends.
 func appendWay(key []byte, r *replay.Result) []byte {
 	resp := r.Response
-	key = append(key, r.Item.Request.Verb()...)
+	verb := r.Item.Request.Verb()
+	if verb == http.MethodHead { // which is answered as GET is, without the body
+		verb = http.MethodGet
+	}
+	key = append(key, verb...)
 	key = append(key, ' ')
 	if resp.By != nil {
 		key = strconv.AppendInt(key, int64(resp.By.Number)+1, 10)
@@ -228,7 +234,7 @@ func (g *Gatherer) Make(base request.Address, load func(string) ([]byte, error))
 			continue
 		}
 		for _, req := range c.requests() {
-			p := g.pick(req, base)
+			p := g.pick(req, base, true)
 			if p == nil {
 				continue
 			}
@@ -248,8 +254,10 @@ func (g *Gatherer) Make(base request.Address, load func(string) ([]byte, error))
 	var others []*Pick // of the list, that are not needed for a way
 	for _, c := range classes {
 		for _, req := range c.requests() {
-			if p := g.pick(req, base); p != nil && len(others) < maxOthers {
-				others = append(others, p)
+			for _, trimmed := range []bool{true, false} {
+				if p := g.pick(req, base, trimmed); p != nil && len(others) < maxOthers {
+					others = append(others, p)
+				}
 			}
 		}
 	}
@@ -273,34 +281,56 @@ func samePick(a, b *Pick) bool {
 	return a.Request.Address == b.Request.Address && a.Request.Verb() == b.Request.Verb() && slices.Equal(a.Request.Headers, b.Request.Headers) && a.Request.Client == b.Request.Client && a.Request.Time.Equal(b.Request.Time)
 }
 
-// pick makes a request of a list one of an excerpt: without what changes nothing of its
-// answer, and with what is to be expected. nil for one that cannot be written down.
-func (g *Gatherer) pick(req *request.Request, base request.Address) *Pick {
+// pick makes a request of a list one of an excerpt, with what is to be expected; trimmed,
+// it is without what changes nothing of its answer. nil for one that cannot be written down.
+func (g *Gatherer) pick(req *request.Request, base request.Address, trimmed bool) *Pick {
 	own := *req
 	if own.Method == "GET" {
 		own.Method = ""
 	}
 	in := g.engine.Inputs(own.Address.Host)
-	own.Headers = slices.DeleteFunc(slices.Clone(own.Headers), func(h request.Header) bool { return !in.Matters(strings.ToLower(h.Name)) })
-	if len(own.Headers) == 0 {
-		own.Headers = nil
+	was := answer(g.engine, &own)
+	without := func(less request.Request) {
+		if answer(g.engine, &less) == was {
+			own = less
+		}
 	}
-	if !in.Tests(rulebook.Field{Kind: rulebook.FieldClient}) {
-		own.Client = netip.Addr{}
+	if less := own; trimmed || len(in.Clients) == 0 {
+		less.Client = netip.Addr{}
+		without(less)
 	}
-	if len(in.Times) == 0 {
-		own.Time = time.Time{}
+	if less := own; trimmed || len(in.Times) == 0 {
+		less.Time = time.Time{}
+		without(less)
+	}
+	for i := len(own.Headers) - 1; i >= 0; i-- {
+		if less := own; trimmed || !in.Matters(strings.ToLower(own.Headers[i].Name)) {
+			if less.Headers = slices.Delete(slices.Clone(own.Headers), i, i+1); len(less.Headers) == 0 {
+				less.Headers = nil
+			}
+			without(less)
+		}
 	}
 	visit := browser.Open(g.engine, &own)
-	p := &Pick{Item: &list.Item{Request: &own, Expects: expected(g.engine, visit)}, By: visit.Hops[0].Response.By}
+	p := &Pick{Item: &list.Item{Request: &own, Expects: expected(visit)}, By: visit.Hops[0].Response.By}
 	if list.WritePlain(io.Discard, p.Item, base) != nil {
 		return nil
 	}
 	return p
 }
 
+// answer is all of what becomes of a request.
+func answer(e *engine.Engine, req *request.Request) string {
+	v := browser.Open(e, req)
+	out := v.Summary()
+	for _, h := range v.Hops {
+		out += fmt.Sprintf("\n%s %s %p %p %v", engine.StatusText(h.Response), h.Response.Location, h.Response.By, h.Response.File, h.Response.Headers)
+	}
+	return out
+}
+
 // expected is what a list that holds an answer fast expects of it.
-func expected(e *engine.Engine, v *browser.Visit) *request.Expectation {
+func expected(v *browser.Visit) *request.Expectation {
 	r := v.Hops[0].Response
 	x := &request.Expectation{Status: engine.StatusText(r), Location: r.Location}
 	if r.By != nil && !strings.Contains(r.By.Name, ":") {
@@ -385,13 +415,34 @@ func (g *Gatherer) strengthen(picks, others []*Pick, base request.Address, load 
 		}
 		if p := made[i][0]; p.notices(engines[i]) {
 			p.Holds = append(p.Holds, h.Rule.Name+" "+h.Says)
-			picks = append(picks, p)
+			picks = with(picks, p)
 			s.Noticed++
 		} else {
 			s.Unnoticed = append(s.Unnoticed, Unnoticed{h, made[i][0].Request})
 		}
 	}
 	return picks, s
+}
+
+// with adds a pick; where the request is there already, only what more is expected of it.
+func with(picks []*Pick, p *Pick) []*Pick {
+	i := slices.IndexFunc(picks, func(o *Pick) bool { return samePick(o, p) })
+	if i < 0 {
+		return append(picks, p)
+	}
+	x := picks[i].Expects
+	for _, h := range p.Expects.Headers {
+		if !slices.Contains(x.Headers, h) {
+			x.Headers = append(x.Headers, h)
+		}
+	}
+	for _, name := range p.Expects.Without {
+		if !slices.Contains(x.Without, name) {
+			x.Without = append(x.Without, name)
+		}
+	}
+	picks[i].Holds = append(picks[i].Holds, p.Holds...)
+	return picks
 }
 
 // noticing gives requests that are answered otherwise with a harm: of the list, or made;
@@ -407,7 +458,11 @@ func (g *Gatherer) noticing(harmed *engine.Engine, others []*Pick, base request.
 	if d == nil {
 		return nil
 	}
-	p := g.pick(d.Request, base)
+	if p := g.pick(d.Request, base, true); p != nil && p.notices(harmed) {
+		p.Made = true
+		return []*Pick{p}
+	}
+	p := g.pick(d.Request, base, false)
 	if p == nil {
 		return []*Pick{{Item: &list.Item{Request: d.Request, Expects: &request.Expectation{}}}}
 	}

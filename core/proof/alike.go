@@ -150,8 +150,9 @@ type pair struct {
 	space, newSpace  *space
 	sameTree         bool
 	textOf           map[*rulebook.Rule]string
-	oldText, newText []string // of all rules
-	changed          []pattern.Machine
+	oldText, newText []string          // of all rules
+	changed          []pattern.Machine // the paths of those that differ
+	leads            bool              // of which some lead elsewhere: what only says something of an answer shows at the paths that stand written out
 }
 
 func (l *likeness) site(old, new *rulebook.Site) {
@@ -176,7 +177,7 @@ func (l *likeness) site(old, new *rulebook.Site) {
 	for _, path := range points {
 		p.at(path, true)
 	}
-	if l.first && len(l.Differences) > 0 {
+	if l.first && (len(l.Differences) > 0 || !p.leads) {
 		return
 	}
 	for _, path := range reps() {
@@ -201,6 +202,8 @@ func (p *pair) changedOvers() (overs []pattern.Machine) {
 		for i, r := range side.rules {
 			if !slices.Contains(side.them, side.own[i]) || len(side.own) == len(side.them) && side.own[i] != side.them[i] {
 				add(side.space, r)
+				_, reads := r.Action.(rulebook.Reading)
+				p.leads = p.leads || reads || r.Kind.Leads()
 			}
 		}
 	}

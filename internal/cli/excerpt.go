@@ -178,7 +178,7 @@ func (r *run) strength(s excerpt.Strength, items int, took time.Duration) {
 			out.Printf("  … and %s more; all of them: -top 0\n", render.Number(len(s.Unnoticed)-i))
 			break
 		}
-		out.Wrapped("  "+render.Clean(u.Rule.Name)+"   ", render.Clean(u.Says)+"   "+out.Quiet(u.Rule.Place.String()))
+		out.Wrapped("  "+render.Clean(u.Rule.Name)+"   ", render.Clean(u.Says)+" "+out.Quiet("("+u.Rule.Place.String()+")"))
 		if u.Request != nil {
 			out.Printf("      %s\n", r.traceLine(u.Request))
 		}

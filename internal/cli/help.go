@@ -23,6 +23,7 @@ and access rules do, before a visitor meets them.
     kibitz check                 what is wrong with the rulebook site.kibitz?
     kibitz trace /fares/         what happens to one request, and why?
     kibitz replay LIST           what happens to all of these?
+    kibitz excerpt LIST          which few of them stand for all?
     kibitz compare OLD NEW       what does the change do, also to those who come back?
     kibitz serve                 see it in a browser
     kibitz verify LIST -at URL   does the server do what the rulebook says?

@@ -63,7 +63,7 @@ func plainText(item *Item, base request.Address) string {
 		fmt.Fprintf(&b, "    client %s\n", req.Client)
 	}
 	if !req.Time.IsZero() {
-		fmt.Fprintf(&b, "    time %s\n", req.Time.Format(time.RFC3339))
+		fmt.Fprintf(&b, "    time %s\n", req.Time.Format(time.RFC3339Nano))
 	}
 	if req.Body > 0 {
 		fmt.Fprintf(&b, "    body %dB\n", req.Body)
