@@ -215,16 +215,7 @@ func (r *run) comparedText(c compared) error {
 	}
 	for i, g := range result.Groups {
 		if i == 0 || g.Change != result.Groups[i-1].Change {
-			n := int64(0)
-			for _, o := range result.Groups[i:] {
-				if o.Change == g.Change {
-					n += o.Requests
-				}
-			}
-			title := render.Count(n, "request") + " " + g.Change.Says()
-			if n == 1 {
-				title = strings.NewReplacer("are ", "is ", "lead ", "leads ", "come ", "comes ", "have ", "has ", "go ", "goes ", "fail ", "fails ", "were ", "was ").Replace(title)
-			}
+			title := r.changeTitle(result.Groups[i:])
 			switch {
 			case g.Change <= replay.NowOpen:
 				title = out.Bad(title)
@@ -255,6 +246,22 @@ func (r *run) comparedText(c compared) error {
 		out.Printf("\n%s\n", out.Well("Nothing changes."))
 	}
 	return nil
+}
+
+// changeTitle says what changes for how many requests: those of the first of some groups,
+// and of all that change in the same way.
+func (r *run) changeTitle(groups []*replay.Group) string {
+	n := int64(0)
+	for _, g := range groups {
+		if g.Change == groups[0].Change {
+			n += g.Requests
+		}
+	}
+	title := render.Count(n, "request") + " " + groups[0].Change.Says()
+	if n == 1 {
+		title = strings.NewReplacer("are ", "is ", "lead ", "leads ", "come ", "comes ", "have ", "has ", "go ", "goes ", "fail ", "fails ", "were ", "was ").Replace(title)
+	}
+	return title
 }
 
 func linksTo(linked map[string][]*pages.Link, req *request.Request) []*pages.Link {

@@ -120,7 +120,10 @@ type (
 	}
 )
 
-func (r *run) tallyJSON(s summed) error {
+func (r *run) tallyJSON(s summed) error { return r.writeJSON(r.sumsOf(s)) }
+
+// sumsOf gives the sums of a replay.
+func (r *run) sumsOf(s summed) tallySums {
 	e, t, f := s.engine, s.tally, s.flags
 	addresses := func(t *replay.Top) []addressSum {
 		out := []addressSum{}
@@ -164,7 +167,7 @@ func (r *run) tallyJSON(s summed) error {
 	for name, b := range t.Types {
 		result.Bytes[name] = typeSums{b.Requests, b.Plain, b.Wire, b.Unknown}
 	}
-	return r.writeJSON(result)
+	return result
 }
 
 // writeJSON writes a result as indented JSON.
