@@ -122,6 +122,9 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	if len(args) == 0 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
 		args = append([]string{"help"}, args[min(len(args), 1):]...)
 	}
+	if args[0] == "-version" || args[0] == "--version" {
+		args[0] = "version"
+	}
 	name, args := args[0], args[1:]
 	if name == "help" {
 		return r.showHelp("help", args)

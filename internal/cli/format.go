@@ -29,7 +29,7 @@ Exit status 1, with -check: a file is laid out otherwise.`,
 					return 0, usagef("-write and -check do not go together")
 				}
 				if len(args) == 0 {
-					args = []string{defaultRules}
+					args = []string{usualRules()}
 				}
 				return r.format(args, *write, *check)
 			}

@@ -25,6 +25,7 @@ type form struct {
 	name    string
 	check   func(*run, checked) error
 	links   func(*run, linked) error
+	version func(*run, build) error
 	trace   func(*run, traced) error
 	compare func(*run, compared) error
 	sums    func(*run, summed) error // of a replay

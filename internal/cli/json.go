@@ -21,6 +21,7 @@ func init() {
 	registerForm(form{name: "json", rank: 1,
 		check:   (*run).checkJSON,
 		links:   (*run).linksJSON,
+		version: (*run).versionJSON,
 		trace:   (*run).traceJSON,
 		compare: (*run).comparedJSON,
 		sums:    (*run).tallyJSON,

@@ -45,6 +45,9 @@ func (r *run) showBookErrors(errs bookErrors) {
 
 const defaultRules = "site.kibitz"
 
+// usualRules is the rulebook where none is named.
+func usualRules() string { return cmp.Or(os.Getenv("KIBITZ_RULES"), defaultRules) }
+
 // loadBook reads the rulebook that -rules names.
 func (r *run) loadBook() (*rulebook.Book, error) {
 	if r.alone.is() {
@@ -52,14 +55,14 @@ func (r *run) loadBook() (*rulebook.Book, error) {
 	}
 	name := r.rules
 	if name == "" {
-		name = defaultRules
+		name = usualRules()
 	}
 	book, err := rulebook.Load(name, r.inputs.file)
 	if errs, ok := errors.AsType[rulebook.Errors](err); ok {
 		return nil, bookErrors{errs}
 	}
 	switch {
-	case errors.Is(err, os.ErrNotExist) && r.rules == "":
+	case errors.Is(err, os.ErrNotExist) && r.rules == "" && name == defaultRules:
 		return nil, errors.New(noRulebook)
 	case err != nil:
 		return nil, rulebookError(name, err)
@@ -260,7 +263,7 @@ func (r *run) rulesArgs() []string {
 
 // namesRules is the flag that names a rulebook, where it is needed.
 func namesRules(rules string) []string {
-	if rules == "" || filepath.Clean(rules) == defaultRules {
+	if rules == "" || filepath.Clean(rules) == usualRules() {
 		return nil
 	}
 	return []string{"-rules", rules}

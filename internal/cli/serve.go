@@ -271,7 +271,7 @@ func (r *run) rulesName() string {
 		return cmp.Or(r.alone.files, r.alone.inventory)
 	}
 	if r.rules == "" {
-		return defaultRules
+		return usualRules()
 	}
 	return r.rules
 }

@@ -17,6 +17,7 @@ func init() {
 	registerForm(form{name: "text",
 		check:   (*run).checkText,
 		links:   (*run).linksText,
+		version: (*run).versionText,
 		trace:   (*run).traceText,
 		compare: (*run).comparedText,
 		sums:    (*run).tallyText,
