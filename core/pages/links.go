@@ -384,9 +384,8 @@ func classOf(in *engine.Inputs, referrer string) string {
 
 // A resolved address is one that was read relative to another.
 type resolved struct {
-	to    request.Address
-	err   error
-	wrong bool
+	to  request.Address
+	err error
 }
 
 // read reads the file of a page; why not, if it cannot be read.
