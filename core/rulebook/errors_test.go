@@ -120,7 +120,7 @@ func TestLongLinesAreCutAroundThePlace(t *testing.T) {
 
 // A mistake is at the word that it is in.
 func TestPlacesOfWords(t *testing.T) {
-	for entry, col := range map[string]int{"header h set X-A a\x7f": 18, "header h set X-A fine\x7f more": 18, "header h set X-A": 1, "header h set bad(name a": 14, "media m type txt text": 18, "media m type t/t text/plain": 14, "compress c using br lzma": 21, "hint h preload a.css as style": 16, "limit l url 5 body 3B": 13, "fallback f to /a b": 18, "access a refuse 403 404": 21, "folder f documents none a": 20} {
+	for entry, col := range map[string]int{"header h set X-A a\x7f": 18, "header h set X-A fine\x7f more": 18, "header h set X-A": 1, "header h set bad(name a": 14, "media m type txt text": 18, "media m type t/t text/plain": 14, "compress c using br lzma": 21, "hint h preload a.css as style": 16, "limit l url 5 body 3B": 13, "redirect r on /a to /b as 301 when host a.{b": 43, "redirect r on /a to /b as 301 when path /c/:1": 44, "fallback f to /a b": 18, "access a refuse 403 404": 21, "folder f documents none a": 20} {
 		_, err := Read("t.kibitz", []byte("site s address https://s.example files public\n"+entry+"\n"), nil)
 		if want := fmt.Sprintf("t.kibitz:2:%d: ", col); err == nil || !strings.HasPrefix(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", entry, err, want)

@@ -271,7 +271,7 @@ func TestPlainLinesAreReadAsAllOthers(t *testing.T) {
 		for range r.Intn(6) {
 			text += pick("/", "/", "a", "?", "é", "%20", "b", "=1", "x.php", "a-long-name-of-a-page") + mostly("", " ", `"`, `\"`, "HTTP/1.1", "\t", "*", "\n", "\x80")
 		}
-		text += mostly(" HTTP/1.1", " HTTP/2.0", " HTTP/2", "", " HTTP/1.x") + mostly(`"`, "") + mostly(" 200 5", " 404", "", " 20x ", " 5000", "  301 5") +
+		text += mostly(" HTTP/1.1", " HTTP/2.0", " HTTP/2", "", " HTTP/1.x", " HTTP/1.:", " HTTP/1./", " HTTP/1;1", " HTTQ/1.1", " HTTP/:.1") + mostly(`"`, "") + mostly(" 200 5", " 404", "", " 20x ", " 5000", "  301 5", " 2x0 5", " x00 5", " :00 5", " 2/0 5", " 20: 5", " 20\xb2 5", ";200 5", " 200;5") +
 			pick("", ` "-" "boat/1.0"`, ` "https://a.example/\"" "x"`, "\r")
 		var quick, careful Line
 		quick.text, careful.text = []byte(text), []byte(text)
@@ -399,6 +399,21 @@ func TestW3CLinesOfTheirOwnHost(t *testing.T) {
 		}
 		if err != nil || got != test.want || item == nil && string(l.Target()) != "/a" {
 			t.Errorf("%s asked of %s: %q %q, %v; want %q", test.host, test.base.Origin(), got, l.Target(), err, test.want)
+		}
+	}
+}
+
+// A status of a W3C log is three digits, or none.
+func TestStatusesOfW3CLines(t *testing.T) {
+	for status, want := range map[string]int{"200": 200, "404": 404, "-": 0, "2x0": -1, "x00": -1, "20x": -1, "20": -1, "2000": -1, ":00": -1, "2/0": -1, "20:": -1} {
+		var l Line
+		item, err := NewW3C([]string{"cs-method", "cs-uri-stem", "sc-status"}, base, func(string) bool { return false }).Read([]byte("GET /a "+status), &l)
+		got := l.Status
+		if item != nil {
+			got = item.Recorded
+		}
+		if want < 0 && err == nil && got != 0 || want >= 0 && (err != nil || got != want) {
+			t.Errorf("%s: %d, %v, want %d", status, got, err, want)
 		}
 	}
 }

@@ -140,6 +140,11 @@ func isAddress(word []byte) bool {
 // all of it.
 func (l *Line) Hosted() bool { return l.host.len() > 0 }
 
+// isStatus reports whether a text of a log is a status: three digits.
+func isStatus(s []byte) bool {
+	return len(s) == 3 && isDigit(s[0]) && isDigit(s[1]) && isDigit(s[2])
+}
+
 func threeDigits(s []byte) int { return int(s[0]-'0')*100 + int(s[1]-'0')*10 + int(s[2]-'0') }
 
 // plain reads a line that is as nearly all are, up to its status: nobody is named, GET,

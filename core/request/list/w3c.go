@@ -10,7 +10,6 @@ import (
 	"math/bits"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -162,7 +161,7 @@ func (w *W3C) quick(line []byte, l *Line) bool {
 	text := func(c column) []byte { return line[at[c].from:at[c].to] }
 
 	status := text(columnStatus)
-	if len(status) != 0 && (len(status) != 3 || !isDigit(status[0]) || !isDigit(status[1]) || !isDigit(status[2])) {
+	if len(status) != 0 && !isStatus(status) {
 		return false
 	}
 	if host := text(columnHost); len(host) > 0 && (string(host) != w.base.Host || w.base.Origin() != w.base.Scheme+"://"+w.base.Host) {
@@ -326,11 +325,10 @@ func w3cItem(fields, words []string, base request.Address) (*Item, error) {
 				item.Request.Client = ip
 			}
 		case "sc-status":
-			n, err := strconv.Atoi(v)
-			if err != nil {
+			if !isStatus([]byte(v)) {
 				return nil, fmt.Errorf("the status %q is none", v)
 			}
-			item.Recorded = n
+			item.Recorded = threeDigits([]byte(v))
 		case "cs-bytes":
 		default:
 			if len(name) > 3 && strings.EqualFold(name[:3], "cs(") {
