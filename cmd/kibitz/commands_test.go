@@ -46,7 +46,7 @@ func TestTracesOfTheExampleSite(t *testing.T) {
 		{[]string{"//crew"}, []string{}},
 		{[]string{"-header", "Accept-Encoding: gzip", "/scripts/tides.js"}, []string{"the stored /scripts/tides.js.gz is sent (gzip)", "<- this answer"}},
 		{[]string{"-header", "If-Modified-Since: Mon, 02 Mar 2026 00:00:00 GMT", "/fares/"}, []string{"304", "If-Modified-Since decides: 304"}},
-		{[]string{"http://www.saltmarsh-ferries.example/summer"}, []string{"Arrived after 3 redirects.", "remembered by browsers without end", "not remembered by browsers"}},
+		{[]string{"http://www.saltmarsh-ferries.example/summer"}, []string{"Arrived after 3 redirects.", "cached by browsers for good", "not cached by browsers"}},
 	} {
 		out, errs, status := kibitz(t, dir, "", append([]string{"trace"}, test.args...)...)
 		if len(test.want) == 0 {
@@ -120,7 +120,7 @@ func TestFlagsThatCannotBeRead(t *testing.T) {
 		{[]string{"replay", "-each=often", "list.txt"}, `-each is true or false, not "often"`},
 		{[]string{"replay", "list.txt", "-rules"}, "-rules lacks its value: the rulebook"},
 		{[]string{"replay", "-each", "-as", "json", "list.txt"}, "-each -as is text, jsonl, csv, not json"},
-		{[]string{"replay", "-as", "sarif", "list.txt"}, "-as is text, json, csv, junit, tap, not sarif"},
+		{[]string{"replay", "-as", "sarif", "list.txt"}, "-as is text, json, csv, junit, tap, html, not sarif"},
 		{[]string{"trace", "-as", "csv", "/"}, "-as is text, json, not csv"},
 		{[]string{"format", "-as", "json"}, "-as is no flag of this command; there are -check, -color"},
 		{[]string{"rules", "-as", "xml"}, "-as is text or json"},

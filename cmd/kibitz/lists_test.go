@@ -78,7 +78,7 @@ func TestTheLikeliestFile(t *testing.T) {
 		{"/%FF%FE/harbour.svg", "/maps/harbour.svg"},
 	} {
 		out, _, _ := kibitz(t, dir, test.missing+"\n", "replay", "-")
-		_, got, _ := strings.Cut(strings.SplitN(out, "See one", 2)[0], "perhaps ")
+		_, got, _ := strings.Cut(strings.SplitN(out, "Try one", 2)[0], "perhaps ")
 		if got = strings.TrimSpace(got); got != test.want {
 			t.Errorf("%s: perhaps %q, want %q", test.missing, got, test.want)
 		}

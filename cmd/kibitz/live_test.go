@@ -105,7 +105,7 @@ func TestServeAnswersLogsReadsAnewAndStops(t *testing.T) {
 		t.Errorf("with errors in the new rulebook: %d", status)
 	}
 	os.WriteFile(book, []byte(strings.Replace(string(text), "# The addresses of the old site.\n", "reply anew on /anew with 200 text anew\n", 1)), 0o644)
-	wait("is read anew")
+	wait("reloaded")
 	if status, _, body := s.get(t, "/anew", ""); status != 200 || body != "anew" {
 		t.Errorf("after the change: %d %s", status, body)
 	}
@@ -155,7 +155,7 @@ func TestVerifyFindsWhatTheStandInDoesOtherwise(t *testing.T) {
 	if status != 1 {
 		t.Errorf("otherwise: status %d\n%s", status, out)
 	}
-	contains(t, out, "2 otherwise", "302 in the place of 301", "what is missing answers 200", "See it     kibitz trace https://saltmarsh-ferries.example/fares.php")
+	contains(t, out, "2 different", "302 in the place of 301", "what is missing answers 200", "Try it     kibitz trace https://saltmarsh-ferries.example/fares.php")
 	out, _, _ = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0", "-as", "tap")
 	contains(t, out, "1..4", "not ok 2 - few.txt:2 GET https://saltmarsh-ferries.example/fares.php")
 	out, _, _ = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0", "-as", "junit")

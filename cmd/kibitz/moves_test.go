@@ -27,7 +27,7 @@ func TestTheTableOfARebuiltSite(t *testing.T) {
 			t.Fatal(errs)
 		}
 		all, err := csv.NewReader(strings.NewReader(out)).ReadAll()
-		if err != nil || strings.Join(all[0], ",") != "old,new,status,sure,requests,why" {
+		if err != nil || strings.Join(all[0], ",") != "old,new,status,sure,requests,why,links" {
 			t.Fatalf("%v %v", err, all)
 		}
 		rows = map[string][]string{}

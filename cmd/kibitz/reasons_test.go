@@ -23,7 +23,7 @@ func TestVerifySaysWhyAServerAnswersOtherwise(t *testing.T) {
 		{"/l2", "redirect l2 on /l2 to https://one.example/ as 302", "redirect l2 on /l2 to https://two.example/ as 302", "the redirect leads to another host"},
 		{"/l3", "redirect l3 on /l3 to /fares/ as 302", "redirect l3 on /l3 to /fares as 302", "the slash at the end is missing there, or too many"},
 		{"/l4", "redirect l4 on /l4 to /fares/ as 302", "redirect l4 on /l4 to /boats/ as 302", "the redirect leads to another path"},
-		{"/l5?a=1", "redirect l5 on /l5 to /fares/ as 302", "redirect l5 on /l5 to /fares/ as 302 query drop", "the query is kept, dropped or written otherwise"},
+		{"/l5?a=1", "redirect l5 on /l5 to /fares/ as 302", "redirect l5 on /l5 to /fares/ as 302 query drop", "the query is kept, dropped or written differently"},
 		{"/l6", "redirect l6 on /l6 to /fares/#a as 302", "redirect l6 on /l6 to /fares/#b as 302", "the fragment differs"},
 		{"/contact/", "header h1 on /contact/ set X-Pier 1", "", "X-Pier is not sent: the header rule is missing, or not for this status or address"},
 		{"/boats/", "header h2 on /boats/ set X-Pier 1", "header h2 on /boats/ set X-Pier 2", "X-Pier has another value: another rule sets it, too"},

@@ -108,7 +108,7 @@ Recorded against predicted   27 of 31 alike (87.1%)
        405     .     .     .     .     .     .     1     .
        410     .     .     .     .     .     .     .     1
 
-Differences   answered otherwise than the rulebook says, by what decides
+Differences   answered differently from what the rulebook says, by what decides
 
   1   200 became 302   and         site.kibitz:9    /about/
   1   200 became 403   crew        site.kibitz:11   /crew/rota.html
@@ -120,14 +120,14 @@ Loops   visitors are sent round for ever
   1   /about/
   1   /round
 
-  See one    kibitz trace /about/
+  Try one    kibitz trace /about/
 
 Chains   more than one redirect before the visitor arrives
 
   1   /old/boats.php
   1   /old/fares.php
 
-  See one    kibitz trace /old/boats.php
+  Try one    kibitz trace /old/boats.php
 
 Not found   answered 404, and the list did not expect that
 
@@ -135,7 +135,7 @@ Not found   answered 404, and the list did not expect that
   2   /none               from https://other.example/x
   1   /wp/<script>
 
-  See one    kibitz trace /boats/ternn.html
+  Try one    kibitz trace /boats/ternn.html
 
 Entries   by the requests that they decided, and when they did last (UTC)
 

@@ -9,7 +9,7 @@ import (
 func TestWhatCheckSays(t *testing.T) {
 	for _, test := range []struct{ rules, finding, place, says, mend string }{
 		{"redirect secure to https://{host}{path} as permanent", "redirect-loop", "site.kibitz:6:17",
-			"Whoever asks for https://s.example/ is sent to the same address again, round and round.",
+			"Whoever asks for https://s.example/ is redirected to the same address again and again.",
 			"add   when scheme http"},
 		{"redirect a on /a to /b as permanent\nredirect b on /b to /a as permanent", "redirect-loop", "site.kibitz:7:12",
 			"Whoever asks for https://s.example/b is sent round for ever: b to /a, then a to /b.",

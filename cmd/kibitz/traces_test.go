@@ -37,14 +37,14 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  301 decided by fares, site.kibitz:11; the cause is redirect
-     remembered by browsers without end: nothing says otherwise
+     cached by browsers for good: no header limits it
 `},
 		{`http://s.example/`, `
   +  secure   site.kibitz:7    answers 301 to https://s.example/
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  301 decided by secure, site.kibitz:7; the cause is redirect
-     remembered by browsers without end: nothing says otherwise
+     cached by browsers for good: no header limits it
 `},
 		{`-client 192.0.2.7 /crew/rota.html`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -56,7 +56,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  200 decided by no entry; the cause is file
-     kept as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
+     cached as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
 `},
 		{`/crew/rota.html`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -66,7 +66,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  403 decided by crew, site.kibitz:9; the cause is refused
-     not kept
+     not cached
 `},
 		{`-header 'User-Agent: PageHoover' /`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -77,7 +77,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  404 decided by robots, site.kibitz:10; the cause is refused
-     kept as each browser sees fit: nothing says how long
+     cached as each browser sees fit: nothing says how long
 `},
 		{`/b/tern`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -91,7 +91,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  200 decided by no entry; the cause is file
-     kept as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
+     cached as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
 `},
 		{`/b/gull`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -107,7 +107,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  404 decided by no entry; the cause is missing
-     kept as each browser sees fit: nothing says how long
+     cached as each browser sees fit: nothing says how long
 `},
 		{`/planner/x?page=none`, `
   -  secure    site.kibitz:7    when scheme http: it is https
@@ -121,7 +121,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe      site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  200 decided by planner, site.kibitz:14; the cause is fallback
-     kept as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
+     cached as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
 `},
 		{`/photos/`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -133,7 +133,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  200 decided by photos, site.kibitz:17; the cause is listing
-     kept as each browser sees fit: nothing says how long
+     cached as each browser sees fit: nothing says how long
 `},
 		{`/photos`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -145,7 +145,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  301 decided by no entry; the cause is slash
-     remembered by browsers without end: nothing says otherwise
+     cached by browsers for good: no header limits it
 `},
 		{`-method POST /`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -157,7 +157,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  405 decided by no entry; the cause is method
-     not kept: only answers to GET and HEAD are
+     not cached: only answers to GET and HEAD are
 `},
 		{`-header 'Accept-Encoding: br' /styles/site.css`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -170,17 +170,17 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   +  css      site.kibitz:19   sets Cache-Control: no-cache
   =  200 decided by no entry; the cause is file
-     kept, but asked for again each time (no-cache)
+     cached, but checked again each time (no-cache)
 `},
 		{`/../x`, `
   +  the path climbs above the root with its .. segments
   =  400 decided by no entry; the cause is bad-request
-     not kept
+     not cached
 `},
 		{`https://t.example/`, `
   +  no site answers for t.example
   =  421 decided by no entry; the cause is unknown-host
-     not kept
+     not cached
 `},
 		{`-time 2027-06-01 /timetable/winter.php`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -196,7 +196,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  404 decided by no entry; the cause is missing
-     kept as each browser sees fit: nothing says how long
+     cached as each browser sees fit: nothing says how long
 `},
 		{`-time 2026-06-01 /timetable/winter.php`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -208,14 +208,14 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  302 decided by season, site.kibitz:12; the cause is redirect
-     not remembered by browsers
+     not cached by browsers
 `},
 		{`/aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa`, `
   +  all    site.kibitz:6    the URL has 77 bytes, and 60 are allowed
   +  safe   site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  414 decided by all, site.kibitz:6; the cause is too-large
-     kept as each browser sees fit: nothing says how long
+     cached as each browser sees fit: nothing says how long
 `},
 		{`-header 'Range: bytes=0-9' /about.html`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -228,7 +228,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  206 decided by no entry; the cause is range
-     kept as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
+     cached as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
 `},
 		{`-header 'If-None-Match: *' /about.html`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -253,7 +253,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  301 decided by fares, site.kibitz:11; the cause is redirect
-     remembered by browsers without end: nothing says otherwise
+     cached by browsers for good: no header limits it
 `},
 		{`/webcam`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -265,7 +265,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  410 decided by m, site.kibitz:21; the cause is reply
-     kept as each browser sees fit: nothing says how long
+     cached as each browser sees fit: nothing says how long
 `},
 		{`/boat.php?id=2`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -278,7 +278,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  302 decided by m, site.kibitz:21; the cause is redirect
-     not remembered by browsers
+     not cached by browsers
 `},
 		{`/boat.php?id=9`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -294,7 +294,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  404 decided by no entry; the cause is missing
-     kept as each browser sees fit: nothing says how long
+     cached as each browser sees fit: nothing says how long
 `},
 		{`-method POST /booking/new`, `
   -  secure    site.kibitz:7    when scheme http: it is https
@@ -316,7 +316,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  410 decided by gone, site.kibitz:23; the cause is reply
-     kept as each browser sees fit: nothing says how long
+     cached as each browser sees fit: nothing says how long
 `},
 		{`/crew`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -326,7 +326,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  403 decided by crew, site.kibitz:9; the cause is refused
-     not kept
+     not cached
 `},
 	} {
 		out, errs, status := kibitz(t, dir, "", append([]string{"trace", "-color", "never"}, shellWords(test.asks)...)...)

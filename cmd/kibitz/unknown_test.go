@@ -27,7 +27,7 @@ func TestARulebookWithoutFiles(t *testing.T) {
 		{"replay l.txt", 0, []string{"(unknown-tree) 1"}, []string{"\n  404", "Not found"}},
 		{"replay -only files l.txt", 0, []string{"(unknown-tree) 1"}, nil},
 		{"replay wrong.txt", 1, []string{"status 404 expected, files predicted"}, nil},
-		{"replay log.txt", 0, nil, []string{"otherwise"}},
+		{"replay log.txt", 0, nil, []string{"differently"}},
 		{"replay -each -as jsonl l.txt", 0, []string{`"status":"files"`, `"ends":"files"`}, nil},
 		{"replay -every-file", 2, nil, nil},
 		{"compare site.kibitz with.kibitz l.txt", 0, nil, []string{"not found any more"}},

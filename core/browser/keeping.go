@@ -45,10 +45,10 @@ type manner uint8
 
 const (
 	keptNot       manner = iota
-	keptStale            // kept, but asked for again each time
+	keptStale            // cached, but checked again each time
 	keptFor              // for some seconds
 	keptUntil            // a time
-	keptForever          // a permanent redirect, of which nothing says otherwise
+	keptForever          // a permanent redirect, of which no header limits it
 	keptByGuess          // as each browser sees fit
 	keptOnceAgain        // it says that what was kept is good
 )
@@ -141,9 +141,9 @@ func Keeping(req *request.Request, r *engine.Response, now time.Time) string {
 		now = req.Time
 	}
 	k := keep(req, r, now)
-	what := "kept"
+	what := "cached"
 	if Follows(r) {
-		what = "remembered by browsers"
+		what = "cached by browsers"
 	}
 	who := ""
 	if k.private {
@@ -153,15 +153,15 @@ func Keeping(req *request.Request, r *engine.Response, now time.Time) string {
 	case keptOnceAgain:
 		return "what the browser has kept is good once more (RFC 9111, 4.3.4)"
 	case keptStale:
-		return what + ", but asked for again each time (" + k.why + ")" + who
+		return what + ", but checked again each time (" + k.why + ")" + who
 	case keptFor:
 		return what + " for " + duration(k.seconds) + who
 	case keptUntil:
 		return what + " until " + k.until + who
 	case keptForever:
-		s := what + " without end"
+		s := what + " for good"
 		if !k.said {
-			s += ": nothing says otherwise"
+			s += ": no header limits it"
 		}
 		return s
 	case keptByGuess:
@@ -169,7 +169,7 @@ func Keeping(req *request.Request, r *engine.Response, now time.Time) string {
 	}
 	switch {
 	case !keepable(req):
-		return "not kept: " + k.why
+		return "not cached: " + k.why
 	case k.why != "":
 		return "not " + what + " (" + k.why + ")"
 	}
@@ -181,12 +181,12 @@ func guess(req *request.Request, r *engine.Response) string {
 	modified, ok := r.Get("Last-Modified")
 	t, known := request.Date(modified)
 	if !ok || !known {
-		return "kept as each browser sees fit: nothing says how long"
+		return "cached as each browser sees fit: nothing says how long"
 	}
 	if req.Time.IsZero() || req.Time.Before(t) {
-		return "kept as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)"
+		return "cached as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)"
 	}
-	return fmt.Sprintf("kept as each browser sees fit, often a tenth of its age, here %s (RFC 9111, 4.2.2)", duration(int64(req.Time.Sub(t).Seconds())/10))
+	return fmt.Sprintf("cached as each browser sees fit, often a tenth of its age, here %s (RFC 9111, 4.2.2)", duration(int64(req.Time.Sub(t).Seconds())/10))
 }
 
 // keepable reports whether answers to a request are kept at all: others than GET

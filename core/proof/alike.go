@@ -531,7 +531,7 @@ func (p *pair) takes(was, is *engine.Response) string {
 	return strings.Join(out, " ")
 }
 
-// differsElsewhere says why other requests of a class may be answered otherwise, though the
+// differsElsewhere says why other requests of a class may be answered differently, though the
 // one that stands for them is not; "" where that is ruled out.
 func (p *pair) differsElsewhere(req *request.Request, was, is *engine.Response, point bool) string {
 	old, new := p.before.MetInside(req), p.after.MetInside(req)
@@ -543,7 +543,7 @@ func (p *pair) differsElsewhere(req *request.Request, was, is *engine.Response, 
 	}
 	if len(old) != len(new) {
 		if asksIn(old) || asksIn(new) {
-			return "whom an `ask` entry lets in may be answered otherwise"
+			return "whom an `ask` entry lets in may be answered differently"
 		}
 	}
 	if why := p.sameFunction(was, is, point); why != "" {
@@ -586,7 +586,7 @@ func (p *pair) afterRewrites(old, new []*rulebook.Rule) string {
 		same = p.text(old[i]) == p.text(new[i])
 	}
 	if !same {
-		return fmt.Sprintf("what %s makes of a path is read by entries that are written otherwise", old[max(0, firstRewrite(old))].Name)
+		return fmt.Sprintf("what %s makes of a path is read by entries that are written differently", old[max(0, firstRewrite(old))].Name)
 	}
 	for i, r := range old {
 		if r.Kind != rulebook.KindRewrite {
@@ -594,7 +594,7 @@ func (p *pair) afterRewrites(old, new []*rulebook.Rule) string {
 		}
 		a, b := p.below(p.old, p.oldText, r), p.below(p.new, p.newText, new[i])
 		if !slices.Equal(a, b) {
-			return fmt.Sprintf("what %s makes of a path is read by entries that are written otherwise", r.Name)
+			return fmt.Sprintf("what %s makes of a path is read by entries that are written differently", r.Name)
 		}
 	}
 	return ""

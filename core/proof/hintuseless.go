@@ -14,7 +14,7 @@ import (
 func init() {
 	register(28, Kind{
 		Name: "hint-useless", Severity: Warning,
-		Summary: "an early hint names what is not there, or calls it what it is not, so browsers fetch it in vain",
+		Summary: "an early hint names what is not there, or calls it what it is not, so browsers fetch it for nothing",
 		Before:  "hint paint preload /styles/site.css as script",
 		After:   "hint paint preload /styles/site.css as style",
 		find: func(c *checker) {

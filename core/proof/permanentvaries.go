@@ -83,7 +83,7 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 		if c.variesBy(s, r, r, own) {
 			return true
 		}
-		c.note(Tried, r, "no request was found that it answers otherwise than another for the same address")
+		c.note(Tried, r, "no request was found that it answers differently from another for the same address")
 	}
 	fickles, rewrites := c.ficklesOf(s)
 	some := slices.ContainsFunc(fickles, func(o *rulebook.Rule) bool { return o != r })
@@ -108,7 +108,7 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 		if c.variesBy(s, r, above, tests) {
 			return true
 		}
-		c.note(Tried, r, "no request was found that an entry above it answers otherwise")
+		c.note(Tried, r, "no request was found that an entry above it answers differently")
 	}
 	return false
 }

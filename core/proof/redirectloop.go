@@ -138,7 +138,7 @@ func (c *checker) loopFinding(circle []browser.Hop) Finding {
 	}
 	who := "Whoever asks for " + req.Address.String()
 	if len(circle) == 1 {
-		f.Message = who + " is sent to the same address again, round and round."
+		f.Message = who + " is redirected to the same address again and again."
 	} else {
 		f.Message = fmt.Sprintf("%s is sent round for ever: %s.", who, strings.Join(names, ", then "))
 	}

@@ -500,7 +500,7 @@ func (s *search) finish(req request.Request, alive []bool) *request.Request {
 				s.doubt("%s", why)
 			}
 		}
-		s.doubt("a request that was made for it does otherwise")
+		s.doubt("a request that was made for it behaves differently")
 	}
 	return nil
 }

@@ -162,7 +162,7 @@ func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
 		for p := range t.Pieces {
 			if group := numbered.FindString(p.Text); !p.Value && group != "" {
 				place, width := clause(r, "to", "set", "add", "default", "text")
-				tell(place, width, fmt.Sprintf("%s stands here as it is: what a pattern has taken is written otherwise.", group), "write   {"+group[1:]+"}   or the name of the capture")
+				tell(place, width, fmt.Sprintf("%s stands here as it is: what a pattern has taken is written differently.", group), "write   {"+group[1:]+"}   or the name of the capture")
 				return
 			}
 		}

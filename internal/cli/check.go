@@ -298,13 +298,13 @@ func (r *run) finding(f *proof.Finding) {
 		out.Wrapped("  Files     ", render.Clean(files))
 	}
 	if f.Request != nil {
-		out.Printf("  See it    %s\n", r.traceLine(f.Request))
+		out.Printf("  Try it    %s\n", r.traceLine(f.Request))
 	}
 	if f.Other != nil {
 		out.Printf("  Compare   %s\n", r.traceLine(f.Other))
 	}
 	if f.Advice != "" {
-		out.Advice("  Mend it   ", render.Clean(f.Advice))
+		out.Advice("  Fix       ", render.Clean(f.Advice))
 	}
 	out.Printf("\n")
 }

@@ -316,7 +316,7 @@ func (r *run) everyRequest(l *proof.Likeness, newName string) {
 		} else {
 			out.Wrapped("      ", is+", with another "+render.Clean(strings.Join(d.Headers(), ", ")))
 		}
-		out.Printf("      See it    %s\n", traceLineOf(namesRules(newName), d.Request))
+		out.Printf("      Try it    %s\n", traceLineOf(namesRules(newName), d.Request))
 	}
 	for _, why := range l.Open {
 		out.Wrapped("  Open: ", render.Clean(why))
@@ -411,10 +411,10 @@ func (r *run) returning(c *replay.Returning, newName string) {
 	}
 	out.Rows("    ", rows, 0)
 	out.Printf("\n")
-	out.Advice("  Mend it   ", advice)
+	out.Advice("  Fix       ", advice)
 	side := &run{interrupts: r.interrupts, inputs: r.inputs, common: r.common}
 	side.rules = newName
-	out.Printf("  See it    %s   (the new rulebook alone)\n", side.traceLine(first.Request))
+	out.Printf("  Try it    %s   (the new rulebook alone)\n", side.traceLine(first.Request))
 }
 
 var changeNames = map[replay.Change]string{replay.NowLoops: "loops", replay.NowFails: "fails", replay.NowLost: "lost", replay.NowOpen: "open", replay.NowRefused: "refused",

@@ -20,10 +20,10 @@ func init() {
 indented lines are indented alike. Comments, blank lines and line breaks stay
 where they are, and so does the meaning. Without -write or -check the result
 goes to standard output.
-Exit status 1, with -check: a file is laid out otherwise.`,
+Exit status 1, with -check: a file needs formatting.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			write := flags.Bool("write", false, "replace the files, each whole or not at all")
-			check := flags.Bool("check", false, "change nothing; name the files that are laid out otherwise")
+			check := flags.Bool("check", false, "change nothing; name the files that need formatting")
 			return func(r *run, args []string) (int, error) {
 				if *write && *check {
 					return 0, usagef("-write and -check do not go together")
@@ -65,7 +65,7 @@ func (r *run) format(names []string, write, check bool) (int, error) {
 	}
 	for _, f := range changed {
 		if check {
-			r.out.Printf("%s is laid out otherwise: kibitz format -write %s\n", render.Clean(f.name), render.Shell(f.name))
+			r.out.Printf("%s needs formatting: kibitz format -write %s\n", render.Clean(f.name), render.Shell(f.name))
 			status = exitFindings
 			continue
 		}

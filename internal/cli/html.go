@@ -288,7 +288,7 @@ func recordedSection(r *run, t tallySums) pageSection {
 		status := fmt.Sprint(sum.Predicted)
 		section.Rows = append(section.Rows, []cell{{Text: strconv.Itoa(sum.Recorded), Class: statusClass(strconv.Itoa(sum.Recorded))}, {Text: status, Class: statusClass(status)}, number(sum.Requests), code(sum.By), code(sum.At), {Lines: like, Class: "code"}})
 	}
-	section.Title = fmt.Sprintf("%s of the requests are answered otherwise than was recorded", render.Share(other, same+other))
+	section.Title = fmt.Sprintf("%s of the requests are answered differently from what was recorded", render.Share(other, same+other))
 	section.Bars = []bar{{"the same", render.Number(same), isWell, shareOf(same, same+other)}, {"another", render.Number(other), isDoubt, shareOf(other, same+other)}}
 	return section
 }
@@ -484,9 +484,9 @@ func (r *run) verifiedHTML(found verified) error {
 	}
 	p := webPage{Title: fmt.Sprintf("The server answers %s as predicted", render.Count(sent, "request")), Says: strings.Join(found.flags.at, " and ")}
 	if differ > 0 {
-		p.Title = fmt.Sprintf("The server answers %s of %s otherwise than predicted", render.Number(differ), render.Count(sent, "request"))
+		p.Title = fmt.Sprintf("The server answers %s of %s differently from what is predicted", render.Number(differ), render.Count(sent, "request"))
 		p.Sections = []pageSection{s}
 	}
-	p.Tiles = []tile{{render.Number(sent - differ), "as predicted", isWell}, {render.Number(differ), "otherwise", isBad}, {render.Number(len(found.all) - sent), "not sent", ""}}
+	p.Tiles = []tile{{render.Number(sent - differ), "as predicted", isWell}, {render.Number(differ), "different", isBad}, {render.Number(len(found.all) - sent), "not sent", ""}}
 	return r.writePage(p)
 }

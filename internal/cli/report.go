@@ -275,7 +275,7 @@ func (r *run) more(t *replay.Top, most int) {
 		if method != "" {
 			method = "-method " + method + " "
 		}
-		r.out.Printf("\n  See one    kibitz trace %s%s%s\n", r.rulesWords(), method, render.Shell(r.near(url)))
+		r.out.Printf("\n  Try one    kibitz trace %s%s%s\n", r.rulesWords(), method, render.Shell(r.near(url)))
 	}
 }
 
@@ -455,7 +455,7 @@ func (r *run) bytes(e *engine.Engine, t *replay.Tally) {
 	r.out.Rows("  ", rows, 1, 2, 3, 4)
 	r.smaller(e, t)
 	if waste := proof.Only(e, "compress-useless"); len(waste) > 0 {
-		r.heading("Compressed in vain", "stored siblings that are older or larger than their file, and types that only grow", false)
+		r.heading("Compression that saves nothing", "stored siblings that are older or larger than their file, and types that only grow", false)
 		for _, f := range waste[:min(shownSmaller, len(waste))] {
 			r.out.Wrapped("  ", render.Clean(f.Message))
 		}
@@ -574,7 +574,7 @@ func (r *run) differences(t *replay.Tally, most int) {
 	if pairs == 0 {
 		return
 	}
-	r.heading("Differences", "answered otherwise than the rulebook says, by what decides", false)
+	r.heading("Differences", "answered differently from what the rulebook says, by what decides", false)
 	var rows [][]string
 	for _, p := range shown {
 		by, at := "("+string(p.predicted.Cause)+")", ""

@@ -89,10 +89,10 @@ func (r *run) checkSARIF(c checked) error {
 	for _, f := range report.Findings {
 		text := f.Message
 		if f.Request != nil {
-			text += " See it: " + r.traceLine(f.Request) + "."
+			text += " Try it: " + r.traceLine(f.Request) + "."
 		}
 		if f.Advice != "" {
-			text += " Mend it: " + f.Advice + "."
+			text += " Fix: " + f.Advice + "."
 		}
 		result := sarifResult{RuleID: f.Name, RuleIndex: index[f.Name], Level: string(f.Severity), Message: sarifText{text},
 			Locations: []sarifLocation{{Physical: sarifAt(f.Place, f.Width)}}}

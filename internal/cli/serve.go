@@ -112,7 +112,7 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 			return err
 		}
 		listeners = append(listeners, secure)
-		r.out.Printf("%s stands for https://%s/ (its certificate is its own: tell the browser to go on)\n", secure.URL(), main.Host)
+		r.out.Printf("%s stands for https://%s/ (its certificate is self-signed: tell the browser to continue)\n", secure.URL(), main.Host)
 	}
 	for _, l := range listeners {
 		if links := l.Reach(); len(links) > 0 {
@@ -191,7 +191,7 @@ func (a *reloader) reload(old *engine.Engine) {
 		return
 	}
 	a.server.Use(e)
-	fmt.Fprintf(a.stderr, "%s: %s is read anew\n", time.Now().Format("15:04:05"), render.Clean(filepath.Base(a.rulesName())))
+	fmt.Fprintf(a.stderr, "%s: %s reloaded\n", time.Now().Format("15:04:05"), render.Clean(filepath.Base(a.rulesName())))
 }
 
 // watch does so whenever something changes, until the context ends.

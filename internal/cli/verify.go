@@ -274,7 +274,7 @@ func (r *run) verifiedText(found verified) error {
 	})
 	said := out.Well(render.Number(agree) + " as predicted")
 	if differ > 0 {
-		said += "   " + out.Bad(render.Number(differ)+" otherwise")
+		said += "   " + out.Bad(render.Number(differ)+" different")
 	}
 	if n := total(failed); n > 0 {
 		said += "   " + out.Bad(render.Number(n)+" without an answer")
@@ -302,7 +302,7 @@ func (r *run) verifiedText(found verified) error {
 			}
 			out.Rows("      ", rows)
 		}
-		out.Printf("  See it     %s\n", r.traceLine(g.list[0].Item.Request))
+		out.Printf("  Try it     %s\n", r.traceLine(g.list[0].Item.Request))
 	}
 	r.reasons("Without an answer", failed)
 	r.reasons("Not sent", skipped)

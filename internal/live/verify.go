@@ -241,7 +241,7 @@ func locationReason(from request.Address, d Difference) string {
 	case want.Path != got.Path:
 		return "the redirect leads to another path"
 	case want.Query != got.Query:
-		return "the query is kept, dropped or written otherwise"
+		return "the query is kept, dropped or written differently"
 	}
 	return "the fragment differs"
 }
