@@ -113,7 +113,7 @@ func nearest(s string, known []string) string {
 
 // orNearest gives what to append to an error about an unknown word.
 func orNearest(s string, known []string) string {
-	if k := nearest(s, known); k != "" {
+	if k := cmp.Or(meant(s, known), nearest(s, known)); k != "" {
 		return fmt.Sprintf(": did you mean `%s`?", k)
 	}
 	return ": it is one of " + strings.Join(known, ", ")

@@ -190,7 +190,7 @@ func (b *builder) entry(e *Entry, r *Rule) {
 			if e.Name != nil {
 				at = *e.Name
 			}
-			b.errs.at(at, "the name `%s` is taken by the %s on line %d: names are unique within a site", r.Name, other.Kind, other.Place.Line)
+			b.errs.at(at, "the name `%s` is taken by the %s at %s: names are unique within a site", r.Name, other.Kind, other.Place)
 		}
 	}
 	b.Rules = append(b.Rules, r)
@@ -418,6 +418,9 @@ func (b *builder) pathPattern(w Word, fold bool) *pattern.Pattern {
 		err = p.Merged()
 	}
 	if err != nil {
+		if said := noPath(w.Text, everyClause()); said != "" && !w.Quoted && !strings.HasPrefix(w.Text, "/") && !strings.HasPrefix(w.Text, "~") {
+			err = &pattern.Error{Message: said}
+		}
 		b.errs.pattern(w, err, 0)
 		return nil
 	}
@@ -442,6 +445,10 @@ func (b *builder) folder(w Word, kind Kind, fold bool) (string, bool) {
 	if !strings.HasPrefix(w.Text, "/") {
 		if _, keyword := kind.form(w.Text); keyword {
 			b.errs.at(w, "`%s` is no folder; and if `in` is meant as the name of this entry, call it something else: `in` begins a clause", w.Text)
+			return "", false
+		}
+		if said := noPath(w.Text, kind.keywords()); said != "" && !w.Quoted {
+			b.errs.at(w, "%s", said)
 			return "", false
 		}
 		b.errs.at(w, "a folder begins with a slash: write /%s", shorten(w.Text))

@@ -169,6 +169,10 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 		for _, k := range Kinds() {
 			known = append(known, string(k))
 		}
+		if isClause(e.Kind.Text) {
+			errs.at(e.Kind, "`%s` is a clause, and stands at the start of its line as entries do: indent it, and it belongs to the entry above", e.Kind.Text)
+			return nil
+		}
 		errs.at(e.Kind, "`%s` is no kind of entry%s", shorten(e.Kind.Text), orNearest(e.Kind.Text, known))
 		return nil
 	}
@@ -215,11 +219,19 @@ func (e *Entry) parseClauses(kind Kind, words []Word, errs *Errors) (ok bool) {
 	var begun []string                                      // clauses that lack a value
 	for len(words) > 0 {
 		if !keyword(words[0]) {
-			if e.Name != nil && len(e.Clauses)+len(begun) == 0 && nearest(words[0].Text, kind.keywords()) == "" {
+			if strings.HasPrefix(words[0].Text, "/") && len(e.Clauses)+len(begun) == 0 && slices.Contains(kind.keywords(), "on") {
+				errs.at(words[0], "a clause begins here, and `%s` is none: write `on %s`", shorten(words[0].Text), shorten(words[0].Text))
+				return false
+			}
+			if e.Name != nil && len(e.Clauses)+len(begun) == 0 && meant(words[0].Text, kind.keywords()) == "" && nearest(words[0].Text, kind.keywords()) == "" {
 				if word := nearest(e.Name.Text, kind.keywords()); word != "" {
 					errs.at(*e.Name, "`%s` is taken for the name of this `%s`, since it is none of its clauses: did you mean `%s`?", e.Name.Text, kind, word)
 					return false
 				}
+			}
+			if rowOf(Kind(words[0].Text)) != nil && words[0].Place.Col > 1 && words[0].Place.Line > e.Kind.Place.Line {
+				errs.at(words[0], "`%s` begins an entry, and is indented as the clauses of the `%s` above are: let it begin at the start of its line", words[0].Text, kind)
+				return false
 			}
 			errs.at(words[0], "`%s` is no clause of `%s`%s", shorten(words[0].Text), kind, orNearest(words[0].Text, kind.keywords()))
 			words = words[1:]

@@ -41,7 +41,8 @@ type Row struct {
 // it: the row is passed over.
 const Undecided = "?"
 
-const maxRowErrors = 20
+// maxRowErrors is how many rows are told of one by one that cannot be read.
+const maxRowErrors = 10
 
 // readTable reads the rows of a table. The errors name the line.
 func readTable(name string, text []byte, r rowReader) (*Table, []error) {
@@ -59,7 +60,7 @@ func readTable(name string, text []byte, r rowReader) (*Table, []error) {
 		errs = append(errs, fmt.Errorf("line %d: %s", p.line, p.text))
 	}
 	if more := all.more + len(all.problems) - len(errs); more > 0 {
-		errs = append(errs, fmt.Errorf("and %d more lines", more))
+		errs = append(errs, fmt.Errorf("and %d more rows cannot be read", more))
 	}
 	return &Table{Name: name, Rows: all.rows, Undecided: all.undecided, FirstUndecided: int(all.firstUndecided), FirstOld: all.firstOld}, errs
 }

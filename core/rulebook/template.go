@@ -175,6 +175,10 @@ func (b *builder) target(w Word, captures []string, pathOnly bool) *Template {
 	default:
 		scheme, rest, ok := cutScheme(all)
 		if !ok {
+			if host, path, ok := hostAndPath(w.Text); ok && !pathOnly {
+				b.errs.at(w, "an address on another host begins with its scheme: write https://%s%s", host, path)
+				return nil
+			}
 			b.errs.at(w, "an address begins with /, {path}, {asked} or a scheme: write /%s or https://…", shorten(w.Text))
 			return nil
 		}

@@ -2,8 +2,10 @@
 package units
 
 import (
+	"fmt"
 	"math"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -19,6 +21,10 @@ func Size(s string) (n int64, problem string) {
 	case unit == "":
 		return 0, s + " lacks its unit: write " + s + "B, " + s + "KiB or " + s + "MiB"
 	case !known:
+		if power, ok := map[string]int64{"KB": 1e3, "kB": 1e3, "MB": 1e6, "GB": 1e9}[unit]; ok && n < math.MaxInt64/power {
+			i := unit[:1]
+			return 0, fmt.Sprintf("%s is %d bytes, or %d: write %d%siB, or %dB", s, n*power, n<<map[string]uint{"K": 10, "k": 10, "M": 20, "G": 30}[i], n, strings.ToUpper(i), n*power)
+		}
 		return 0, "the unit `" + brief(unit) + "` is not one of B, KiB, MiB, GiB"
 	}
 	return n << shift, ""

@@ -306,7 +306,7 @@ func bytesSection(t tallySums) pageSection {
 	}
 	for i, name := range names {
 		b := t.Bytes[name]
-		saved := render.Share(max(b.Plain-b.Wire, 0), b.Plain)
+		saved := render.Saved(b.Plain, b.Wire)
 		section.Rows = append(section.Rows, []cell{code(name), number(b.Requests), {Text: render.Bytes(b.Plain), Class: "n", Value: strconv.FormatInt(b.Plain, 10)}, {Text: render.Bytes(b.Wire), Class: "n", Value: strconv.FormatInt(b.Wire, 10)}, {Text: saved, Class: "n", Value: strconv.FormatInt(b.Plain-b.Wire, 10)}})
 		if i < 6 {
 			section.Bars = append(section.Bars, bar{name, render.Bytes(b.Plain), "other", shareOf(b.Plain, largest)}, bar{"sent", render.Bytes(b.Wire), "", shareOf(b.Wire, largest)})

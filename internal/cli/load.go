@@ -31,6 +31,10 @@ func (r *run) showBookErrors(errs bookErrors) {
 			out.Printf("\n… and %s more.\n", render.Count(len(errs.Errors)-i, "error"))
 			break
 		}
+		if i > 0 && e.Place == errs.Errors[i-1].Place { // one excerpt for all
+			out.Wrapped("  ", render.Clean(e.Message))
+			continue
+		}
 		if i > 0 {
 			out.Printf("\n")
 		}

@@ -440,7 +440,7 @@ func (r *run) bytes(e *engine.Engine, t *replay.Tally) {
 	row := func(name string, b *replay.Bytes) {
 		saved := ""
 		if b.Wire < b.Plain {
-			saved = render.Share(b.Plain-b.Wire, b.Plain)
+			saved = render.Saved(b.Plain, b.Wire)
 		}
 		rows = append(rows, []string{name, render.Number(b.Requests), render.Number(b.Plain), render.Number(b.Wire), saved})
 	}
@@ -477,7 +477,7 @@ func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
 	r.heading("Could be smaller", "sent plain in the list, and what br would make of it", false)
 	rows := [][]string{{r.out.Quiet("file"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("br"), r.out.Quiet("saved")}}
 	for _, s := range list[:min(shownSmaller, len(list))] {
-		rows = append(rows, []string{render.Short(s.Path, 60), render.Number(s.Requests), render.Number(s.Size), render.Number(s.Packed), render.Share(s.Size-s.Packed, s.Size)})
+		rows = append(rows, []string{render.Short(s.Path, 60), render.Number(s.Requests), render.Number(s.Size), render.Number(s.Packed), render.Saved(s.Size, s.Packed)})
 	}
 	r.out.Rows("  ", rows, 1, 2, 3, 4)
 	if more := len(list) - shownSmaller; more > 0 {

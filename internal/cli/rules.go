@@ -21,7 +21,7 @@ func init() {
 		summary: "the rulebook as a table: what each entry takes, and what it does",
 		about: `Shows the entries in the order in which they are read: what each takes, what it
 does, and where it stands. With -for URL only those whose selectors take that
-request as it is asked; which of them decides shows kibitz trace.
+request as it is asked; kibitz trace shows which of them decides.
 
 With -as json the whole rulebook is given as data, what it includes too: every entry with
 its clauses, values, places, and the parts of its targets and texts. Whoever deploys to a

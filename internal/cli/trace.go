@@ -200,9 +200,9 @@ func (r *run) sizes(resp *engine.Response) {
 		}
 		label, saved := name, ""
 		if name == "" {
-			label = "it is"
+			label = "uncompressed"
 		} else {
-			saved = render.Share(resp.Size-size, resp.Size)
+			saved = render.Saved(resp.Size, size)
 		}
 		if name == resp.Encoding {
 			saved += "  <- this answer"

@@ -74,7 +74,7 @@ func (f *server) setup(flags *flag.FlagSet) {
 	flags.Var(&f.at, "at", "where the server is, a `URL` like http://127.0.0.1:8080; a second one for the other scheme")
 	flags.Float64Var(&f.Rate, "rate", 20, "at most so many requests in a second, a `number`; 0 for no bound")
 	flags.IntVar(&f.Parallel, "parallel", 2, "how many requests wait for an answer at once, a `number`")
-	flags.DurationVar(&f.Timeout, "timeout", 10*time.Second, "how `long` an answer may take, like 10s")
+	flags.DurationVar(&f.Timeout, "timeout", 10*time.Second, "how long an answer may take, a `duration` like 10s")
 	flags.IntVar(&f.Retries, "retries", 1, "how often a request is sent again after an error of the network, a `number`")
 	flags.BoolVar(&f.SendAll, "send-all", false, "send methods other than GET and HEAD, too: they may change something there")
 	flags.BoolVar(&f.Insecure, "insecure", false, "do not look at the server's certificate")

@@ -253,6 +253,17 @@ func Share[N int | int64 | uint64](part, whole N) string {
 	return fmt.Sprintf("%.1f%%", 100*float64(part)/float64(whole))
 }
 
+// Saved writes what share of a size a smaller one saves; where it is larger, by how much.
+func Saved(size, now int64) string {
+	switch {
+	case size == 0:
+		return "-"
+	case now > size:
+		return "larger by " + Bytes(now-size)
+	}
+	return Share(size-now, size)
+}
+
 // Clean makes text from outside harmless: control and formatting characters
 // are written as escapes, so that no terminal acts on them.
 func Clean(s string) string { return clean(s, func(string) int { return 0 }) }
