@@ -65,6 +65,22 @@ func TestAnAccountIsMade(t *testing.T) {
 	if name != "ada" || status != 0 || stderr != "" || bcrypt.CompareHashAndPassword([]byte(hash), []byte("low tide")) != nil {
 		t.Errorf("got %d %s%s", status, out, stderr)
 	}
+	site := write(t, map[string]string{"crew.accounts": out, "site.kibitz": "site s address https://s.example files public\naccess crew in /crew/ ask \"Crew\" accounts crew.accounts\n", "public/crew/index.html": "x"})
+	for _, tt := range []struct{ user, want string }{
+		{"ada:low tide", "lets ada in"},
+		{"ada:high tide", "asks again: no account has the name and password that are sent"},
+		{"bob:low tide", "asks again"},
+		{"", "asks for a name and password"},
+	} {
+		args := []string{"trace", "/crew/"}
+		if tt.user != "" {
+			args = append(args, "-user", tt.user)
+		}
+		out, stderr, _ := kibitz(t, site, "", args...)
+		if !strings.Contains(out, tt.want) || strings.Contains(out+stderr, "tide") {
+			t.Errorf("as %q: %s%s, want %s", tt.user, out, stderr, tt.want)
+		}
+	}
 	for _, tt := range []struct{ name, password, want string }{
 		{"ada", "\n", "an empty password is none"},
 		{"ada", strings.Repeat("x", 73), "longer than 72 bytes"},

@@ -39,7 +39,11 @@ func (s *state) access(r *Response, e *entry) step {
 		r.Status, r.Cause, r.By = http.StatusUnauthorized, CauseAsked, e.Rule
 		realm := strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(a.Realm)
 		r.Headers = append(r.Headers, request.Header{Name: "WWW-Authenticate", Value: fmt.Sprintf(`Basic realm="%s", charset="UTF-8"`, realm)})
-		s.note(e.Rule, "asks for a name and password")
+		if _, tried := s.req.Get("authorization"); tried {
+			s.note(e.Rule, "asks again: no account has the name and password that are sent")
+		} else {
+			s.note(e.Rule, "asks for a name and password")
+		}
 		return answered
 	}
 	r.Status, r.Cause, r.By = a.Status, CauseRefused, e.Rule

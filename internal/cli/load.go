@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"cmp"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -203,6 +204,21 @@ func (h *headerFlags) Set(s string) error {
 		return errors.New(`write a header field as "Name: value"`)
 	}
 	*h = append(*h, request.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+	return nil
+}
+
+// A userFlag is who logs in: it adds the field that says so (RFC 7617).
+type userFlag struct{ headers *headerFlags }
+
+const userHelp = "who logs in, `NAME:PASSWORD`, as browsers send it where an access entry asks"
+
+func (u userFlag) String() string { return "" }
+
+func (u userFlag) Set(s string) error {
+	if name, _, ok := strings.Cut(s, ":"); !ok || name == "" {
+		return errors.New("write it as NAME:PASSWORD")
+	}
+	*u.headers = append(*u.headers, request.Header{Name: "Authorization", Value: "Basic " + base64.StdEncoding.EncodeToString([]byte(s))})
 	return nil
 }
 

@@ -59,6 +59,7 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
 			flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
 			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may stand several times")
+			flags.Var(userFlag{&f.headers}, "user", userHelp)
 			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
 			flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
 			flags.BoolVar(&f.different, "different-rulebooks", false, "with -merge: add up tallies of different rulebooks, too")

@@ -33,6 +33,7 @@ fit, every change of the path, and what decided.`,
 			var f requestFlags
 			flags.StringVar(&f.method, "method", "GET", "the request's `method`")
 			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`; may stand several times")
+			flags.Var(userFlag{&f.headers}, "user", userHelp)
 			flags.StringVar(&f.client, "client", "", "the `address` that the request comes from")
 			flags.StringVar(&f.time, "time", "", "when it is made, a `time` like 2026-03-01T08:00:00Z")
 			flags.StringVar(&f.body, "body", "", "the `size` of its body, like 2KiB")
