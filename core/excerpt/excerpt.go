@@ -215,7 +215,7 @@ func (v view) InTree() (string, bool)    { return "", false }
 // Make picks the requests of an excerpt: for each way in which the list is answered, and
 // each thing that is true of some requests so answered, the commonest; then for each harm
 // to the rulebook one that notices it, of the list where it has one, else one that is
-// made. load gives the files that the rulebook names.
+// made. load gives the files that the rulebook names; with nil the rulebook is not harmed.
 func (g *Gatherer) Make(base request.Address, load func(string) ([]byte, error)) (picks []*Pick, s Strength) {
 	var classes []*class
 	for _, c := range g.classes {
@@ -251,6 +251,11 @@ func (g *Gatherer) Make(base request.Address, load func(string) ([]byte, error))
 			break
 		}
 	}
+	byRule := func(a, b *Pick) int { return cmp.Compare(order(a), order(b)) }
+	if load == nil {
+		slices.SortStableFunc(picks, byRule)
+		return picks, s
+	}
 	var others []*Pick // of the list, that are not needed for a way
 	for _, c := range classes {
 		for _, req := range c.requests() {
@@ -262,7 +267,7 @@ func (g *Gatherer) Make(base request.Address, load func(string) ([]byte, error))
 		}
 	}
 	picks, s = g.strengthen(picks, others, base, load)
-	slices.SortStableFunc(picks, func(a, b *Pick) int { return cmp.Compare(order(a), order(b)) })
+	slices.SortStableFunc(picks, byRule)
 	return picks, s
 }
 
