@@ -293,28 +293,11 @@ func (g *Gatherer) pick(req *request.Request, base request.Address, trimmed bool
 	if own.Method == "GET" {
 		own.Method = ""
 	}
-	in := g.engine.Inputs(own.Address.Host)
-	was := answer(g.engine, &own)
-	without := func(less request.Request) {
-		if answer(g.engine, &less) == was {
-			own = less
-		}
-	}
-	if less := own; trimmed || len(in.Clients) == 0 {
-		less.Client = netip.Addr{}
-		without(less)
-	}
-	if less := own; trimmed || len(in.Times) == 0 {
-		less.Time = time.Time{}
-		without(less)
-	}
-	for i := len(own.Headers) - 1; i >= 0; i-- {
-		if less := own; trimmed || !in.Matters(strings.ToLower(own.Headers[i].Name)) {
-			if less.Headers = slices.Delete(slices.Clone(own.Headers), i, i+1); len(less.Headers) == 0 {
-				less.Headers = nil
-			}
-			without(less)
-		}
+	if trimmed {
+		own = *Trimmed(g.engine, &own)
+	} else {
+		in := g.engine.Inputs(own.Address.Host)
+		own = *without(g.engine, &own, len(in.Clients) == 0, len(in.Times) == 0, func(name string) bool { return !in.Matters(name) })
 	}
 	visit := browser.Open(g.engine, &own)
 	p := &Pick{Item: &list.Item{Request: &own, Expects: expected(visit)}, By: visit.Hops[0].Response.By}
@@ -322,6 +305,40 @@ func (g *Gatherer) pick(req *request.Request, base request.Address, trimmed bool
 		return nil
 	}
 	return p
+}
+
+// Trimmed gives a request without what changes nothing of its answer, of its client, its
+// time and its header.
+func Trimmed(e *engine.Engine, req *request.Request) *request.Request {
+	return without(e, req, true, true, func(string) bool { return true })
+}
+
+// without leaves out of a request what may be left out, if its answer stays the same.
+func without(e *engine.Engine, req *request.Request, client, at bool, field func(name string) bool) *request.Request {
+	own := *req
+	was := answer(e, req)
+	try := func(less request.Request) {
+		if answer(e, &less) == was {
+			own = less
+		}
+	}
+	if less := own; client {
+		less.Client = netip.Addr{}
+		try(less)
+	}
+	if less := own; at {
+		less.Time = time.Time{}
+		try(less)
+	}
+	for i := len(own.Headers) - 1; i >= 0; i-- {
+		if less := own; field(strings.ToLower(own.Headers[i].Name)) {
+			if less.Headers = slices.Delete(slices.Clone(own.Headers), i, i+1); len(less.Headers) == 0 {
+				less.Headers = nil
+			}
+			try(less)
+		}
+	}
+	return &own
 }
 
 // answer is all of what becomes of a request.

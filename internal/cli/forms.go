@@ -61,9 +61,10 @@ type (
 		took   time.Duration
 	}
 	verified struct {
-		all   []*live.Verified
-		flags *verifyFlags
-		took  time.Duration
+		engine *engine.Engine
+		all    []*live.Verified
+		flags  *verifyFlags
+		took   time.Duration
 	}
 )
 

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"kibitz/core/excerpt"
 	"kibitz/core/replay"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
@@ -215,7 +216,7 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 	if show == nil {
 		show = (*run).verifiedCases
 	}
-	if err := show(r, verified{all, f, time.Since(start)}); err != nil {
+	if err := show(r, verified{e, all, f, time.Since(start)}); err != nil {
 		return 0, err
 	}
 	if ctx.Err() != nil {
@@ -237,11 +238,16 @@ func (r *run) verifiedText(found verified) error {
 	type group struct {
 		reason, by, at string
 		list           []*live.Verified
+		shown          []*live.Verified // of each address the first
+		seen           map[string]bool
 	}
 	groups := map[string]*group{}
 	skipped, failed := map[string]int{}, map[string]int{}
-	agree := 0
+	agree, sent := 0, 0
 	for _, v := range all {
+		if v.Sent {
+			sent++
+		}
 		switch {
 		case v.Skipped != "":
 			skipped[v.Skipped]++
@@ -253,7 +259,7 @@ func (r *run) verifiedText(found verified) error {
 			agree++
 			continue
 		}
-		g := &group{reason: v.Reason(), by: string(v.Predicted.Cause)}
+		g := &group{reason: v.Reason(), by: string(v.Predicted.Cause), seen: map[string]bool{}}
 		if by := v.Predicted.By; by != nil {
 			g.by, g.at = by.Name, place(by)
 		}
@@ -262,6 +268,10 @@ func (r *run) verifiedText(found verified) error {
 			groups[key] = g
 		}
 		groups[key].list = append(groups[key].list, v)
+		if at := v.Item.Request.Verb() + " " + v.Item.Request.Address.String(); !groups[key].seen[at] {
+			groups[key].seen[at] = true
+			groups[key].shown = append(groups[key].shown, v)
+		}
 	}
 	differ := 0
 	var sorted []*group
@@ -282,7 +292,11 @@ func (r *run) verifiedText(found verified) error {
 	if n := total(skipped); n > 0 {
 		said += fmt.Sprintf("   %s not sent", render.Number(n))
 	}
-	out.Printf("%s to %s in %s   %s%s\n", render.Count(agree+differ+total(failed), "request"), strings.Join(f.at, " and "), shortTime(took), said, r.partly(r.interrupted()))
+	once := ""
+	if all := agree + differ + total(failed); sent < all {
+		once = fmt.Sprintf(", %s sent, each once,", render.Number(sent))
+	}
+	out.Printf("%s%s to %s in %s   %s%s\n", render.Count(agree+differ+total(failed), "request"), once, strings.Join(f.at, " and "), shortTime(took), said, r.partly(r.interrupted()))
 	for _, g := range sorted {
 		name := g.by
 		if g.at != "" {
@@ -290,9 +304,9 @@ func (r *run) verifiedText(found verified) error {
 		}
 		out.Printf("\n%s: %s\n\n", out.Bad(render.Count(len(g.list), "request")), name)
 		out.Wrapped("  Likeliest  ", render.Clean(g.reason)+".")
-		for i, v := range g.list {
+		for i, v := range g.shown {
 			if i == r.most {
-				out.Printf("             … and %s more\n", render.Number(len(g.list)-i))
+				out.Printf("             … and %s more\n", render.Number(len(g.shown)-i))
 				break
 			}
 			out.Printf("  %s %s\n", render.Clean(v.Item.Request.Verb()), r.near(v.Item.Request.Address.String()))
@@ -302,7 +316,7 @@ func (r *run) verifiedText(found verified) error {
 			}
 			out.Rows("      ", rows)
 		}
-		out.Printf("  Try it     %s\n", r.traceLine(g.list[0].Item.Request))
+		out.Printf("  Try it     %s\n", r.traceLine(excerpt.Trimmed(found.engine, g.list[0].Item.Request)))
 	}
 	r.reasons("Without an answer", failed)
 	r.reasons("Not sent", skipped)

@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"kibitz/core/engine"
@@ -34,6 +36,7 @@ type Verified struct {
 	Predicted   *engine.Response
 	Got         *http.Response // without its body; nil where nothing came
 	Size        int64          // of the body
+	Sent        bool           // the answer is to this very request, not to one like it
 	Differences []Difference
 	Skipped     string // why it was not sent
 	Failed      error  // of the network, after all retries
@@ -41,10 +44,10 @@ type Verified struct {
 
 // Verify sends requests to a running server, and never to another, and holds
 // each answer against the prediction. Redirects are not followed. The results
-// are in the order of the items. It ends early, with what there is, when the
+// are in the order of the items; those that are alike have one answer. It ends early, with what there is, when the
 // context ends.
 func Verify(ctx context.Context, e *engine.Engine, name string, items []*list.Item, o Options) []*Verified {
-	v := &verifier{Engine: e, asker: newAsker(o)}
+	v := &verifier{Engine: e, asker: newAsker(o), answers: map[string]*answered{}}
 	defer v.transport.CloseIdleConnections()
 	results := make([]*Verified, len(items))
 	v.each(ctx, len(items), func(i int) {
@@ -57,6 +60,47 @@ func Verify(ctx context.Context, e *engine.Engine, name string, items []*list.It
 type verifier struct {
 	*engine.Engine
 	*asker
+	mu      sync.Mutex
+	answers map[string]*answered // by what goes over the wire
+}
+
+// answered is what a server answered to a request that changes nothing there: it is sent
+// once, however often a list has it, and with whatever header fields no entry looks at.
+type answered struct {
+	once sync.Once
+	got  *http.Response
+	size int64
+	err  error
+}
+
+// answer gives the answer to a request, and whether it was sent for it.
+func (v *verifier) answer(ctx context.Context, at *url.URL, req *request.Request) (got *http.Response, size int64, sent bool, err error) {
+	if verb := req.Verb(); verb != "GET" && verb != "HEAD" {
+		got, size, err = v.ask(ctx, at, req, io.Discard)
+		return got, size, true, err
+	}
+	in := v.Inputs(req.Address.Host)
+	key := fmt.Sprintf("%s %s %s", at, req.Verb(), req.Address)
+	for _, h := range req.Headers {
+		if in.Matters(strings.ToLower(h.Name)) {
+			key += fmt.Sprintf("\n%s: %s", h.Name, h.Value)
+		}
+	}
+	if v.Forwarded {
+		key += req.Client.String()
+	}
+	v.mu.Lock()
+	a := v.answers[key]
+	if a == nil {
+		a = &answered{}
+		v.answers[key] = a
+	}
+	v.mu.Unlock()
+	a.once.Do(func() {
+		a.got, a.size, a.err = v.ask(ctx, at, req, io.Discard)
+		sent = true
+	})
+	return a.got, a.size, sent, a.err
 }
 
 func (v *verifier) verify(ctx context.Context, r *Verified) {
@@ -87,7 +131,7 @@ func (v *verifier) verify(ctx context.Context, r *Verified) {
 	if r.Skipped != "" {
 		return
 	}
-	r.Got, r.Size, r.Failed = v.ask(ctx, at, &req, io.Discard)
+	r.Got, r.Size, r.Sent, r.Failed = v.answer(ctx, at, &req)
 	if errors.Is(r.Failed, errInterrupted) {
 		r.Skipped, r.Failed = "interrupted", nil
 		return

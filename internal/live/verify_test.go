@@ -57,6 +57,32 @@ func verifyList(t *testing.T, format list.Format, handler http.HandlerFunc, o Op
 	return Verify(context.Background(), e, "list", items, o)
 }
 
+// A request is sent once, however often a list has it; each line is held against what is
+// predicted for it.
+func TestEachRequestIsSentOnce(t *testing.T) {
+	var asked atomic.Int64
+	all := verifyList(t, list.FormatLog, func(w http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		w.Header().Set("X-Frame-Options", "DENY")
+		http.NotFound(w, r)
+	}, Options{Parallel: 4},
+		`192.0.2.1 - - [28/Feb/2026:00:00:01 +0000] "GET /none HTTP/1.1" 404 1 "-" "A"`, `192.0.2.2 - - [28/Feb/2026:00:00:02 +0000] "GET /none HTTP/1.1" 404 1 "-" "A"`,
+		`192.0.2.1 - - [28/Feb/2026:00:00:01 +0000] "HEAD /none HTTP/1.1" 404 1 "-" "A"`, `192.0.2.1 - - [28/Feb/2026:00:00:01 +0000] "GET /none HTTP/1.1" 404 1 "-" "B"`,
+		`192.0.2.1 - - [28/Feb/2026:00:00:01 +0000] "GET /none?a HTTP/1.1" 404 1 "-" "A"`, `203.0.113.1 - - [28/Feb/2026:00:00:03 +0000] "GET /none HTTP/1.1" 404 1 "-" "A"`)
+	sent := 0
+	for _, v := range all {
+		if v.Sent {
+			sent++
+		}
+		if v.Got == nil || v.Got.StatusCode != 404 {
+			t.Errorf("%s has no answer", v.Item.Request.Address)
+		}
+	}
+	if len(all) != 6 || sent != 3 || asked.Load() != 3 {
+		t.Errorf("%d lines, %d sent, %d asked for; want 6, 3, 3", len(all), sent, asked.Load())
+	}
+}
+
 func TestDifferencesAreSeenAndExplained(t *testing.T) {
 	home := strings.Repeat("home ", 200)
 	good := func(w http.ResponseWriter) {
