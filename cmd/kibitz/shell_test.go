@@ -112,3 +112,31 @@ func TestVersionAndEnvironment(t *testing.T) {
 		t.Errorf("with KIBITZ_RULES for none: %d %s", status, stderr)
 	}
 }
+
+// TestHelpOnAnyWord: a word that is no topic is looked for in the documents, and one that is
+// nearly a topic is set right.
+func TestHelpOnAnyWord(t *testing.T) {
+	dir := t.TempDir()
+	for _, tt := range []struct {
+		word   string
+		status int
+		want   []string
+	}{
+		{"on", 0, []string{"ON\n", "`on PATTERN…`"}},
+		{"query", 0, []string{"THE QUERY", "query keep"}},
+		{"cookie", 0, []string{"There is no page on cookie; it stands here:", "The rulebook language: Fields"}},
+		{"captures", 0, []string{"There is no page on captures"}},
+		{"pages", 0, []string{"THE SITE'S OWN PAGES"}},
+		{"redirct", 2, []string{"did you mean kibitz help redirect?"}},
+		{"xyzzy", 2, []string{`there is no help on "xyzzy"; see: kibitz help`}},
+		{"(", 2, []string{"there is no help on"}},
+		{"\x1b[31m", 2, []string{`there is no help on "\x1b[31m"`}},
+	} {
+		out, stderr, status := kibitz(t, dir, "", "help", tt.word)
+		for _, want := range tt.want {
+			if !strings.Contains(out+stderr, want) || status != tt.status {
+				t.Errorf("help %q: %d without %q:\n%s%s", tt.word, status, want, out, stderr)
+			}
+		}
+	}
+}

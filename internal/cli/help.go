@@ -113,6 +113,12 @@ func (r *run) help(args []string) error {
 			return nil
 		}
 	}
+	if r.searchHelp(topic) {
+		return nil
+	}
+	if near := nearHelp(topic); near != "" {
+		return usagef("there is no help on %q: did you mean kibitz help %s?", topic, near)
+	}
 	return usagef("there is no help on %q; see: kibitz help", topic)
 }
 
