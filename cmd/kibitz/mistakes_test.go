@@ -21,7 +21,7 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		// the grammar
 		{"‸redirct a on /x to /y as 301", "`redirct` is no kind of entry: did you mean `redirect`?"},
 		{"‸\"redirect\" a on /x to /y as 301", "is no kind of entry"},
-		{"redirect a on /x ‸tp /y as 301", "paths begin with a slash: write /tp"},
+		{"redirect a on /x ‸tp /y as 301", "`tp` is no path: did you mean the clause `to`?"},
 		{"redirect a on /x to /y ‸az 301", "`az` is no clause of `redirect`: did you mean `as`?"},
 		{"redirect ‸/x to /y as 301", "a path follows `on` or `in`, like `redirect on /x`"},
 		{"redirect ‸wen scheme http to /y as 301", "did you mean `when`?"},
@@ -37,7 +37,7 @@ func TestEveryMistakeHasItsPlaceAndAWayOut(t *testing.T) {
 		{"redirect a on /x to‸", "`to` needs an address"},
 		{"‸header h in /x/", "this `header` says nothing"},
 		{"redirect a on /x to /y as 301 when scheme‸", "`when` needs a field and a value"},
-		{"redirect a on /x to /y as 301\nredirect ‸a on /z to /y as 301", "the name `a` is taken by the redirect on line 3"},
+		{"redirect a on /x to /y as 301\nredirect ‸a on /z to /y as 301", "the name `a` is taken by the redirect at t.kibitz:3"},
 		{"‸header h for 200", "changes nothing: add `set NAME VALUE`"},
 		{"‸folder f in /x/", "this `folder` says nothing"},
 		{"list ‸crew", "the list is empty: write its values behind the name"},

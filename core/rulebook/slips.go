@@ -36,7 +36,7 @@ func noPath(text string, keywords []string) string {
 	if k := meant(text, keywords); k != "" {
 		return fmt.Sprintf("`%s` is no path: did you mean the clause `%s`?", text, k)
 	}
-	if k := nearest(text, keywords); k != "" && !strings.ContainsAny(text, "./") {
+	if k := nearest(text, keywords); k != "" && Distance(strings.ToLower(text), k) == 1 && !strings.ContainsAny(text, "./") {
 		return fmt.Sprintf("`%s` is no path: did you mean the clause `%s`?", text, k)
 	}
 	if text == "^" || text == "$" {
