@@ -147,8 +147,12 @@ func (r *run) excerpt(names []string, f *excerptFlags) (int, error) {
 			said = strings.TrimSpace("made; " + said)
 		}
 		line, details, _ := strings.Cut(one.String(), "\n")
-		if said != "" {
-			line = fmt.Sprintf("%-70s  # %s", line, render.Clean(said))
+		switch said = render.Clean(said); {
+		case said == "":
+		case len(line) > 70: // above a long line
+			line = "# " + said + "\n" + line
+		default:
+			line = fmt.Sprintf("%-70s  # %s", line, said)
 		}
 		b.WriteString(line + "\n" + details)
 	}
