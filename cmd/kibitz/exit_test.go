@@ -50,7 +50,7 @@ func TestExitStatuses(t *testing.T) {
 		{"trace /x", 0}, {"trace /a", 1}, {"trace -as json /a", 1}, {"trace", 2},
 		{"replay l.txt", 0}, {"replay loop.txt", 1}, {"replay unmet.txt", 1}, {"replay nowhere.txt", 2},
 		{"compare good.kibitz good.kibitz l.txt", 0}, {"compare good.kibitz site.kibitz l.txt", 0},
-		{"rules", 0}, {"rules -none", 2}, {"help exit", 0}, {"help nothing", 2}, {"nothing", 2},
+		{"rules", 0}, {"rules -none", 2}, {"help exit", 0}, {"help xyzzy", 2}, {"nothing", 2},
 	} {
 		out, errs, status := kibitz(t, dir, "", strings.Fields(test.args)...)
 		if status != test.status {

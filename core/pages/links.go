@@ -116,6 +116,7 @@ type Site struct {
 	Targets []*Target // in the order in which they are first referred to
 	Unread  []Unread
 
+	links int
 	index map[string]*Target
 	shown map[*site.Node]*Page
 	refer map[string]*engine.Inputs // by host, where the page that a request comes from can change the answer; else nil
@@ -130,6 +131,9 @@ func (all *Site) To() map[string][]*Link {
 	}
 	return to
 }
+
+// MaxLinks is about how many links of all files are kept: files beyond that are not read.
+const MaxLinks = 1_000_000
 
 // Unread is a file that could not be read.
 type Unread struct {
@@ -272,18 +276,29 @@ func errorPages(e *engine.Engine, s *rulebook.Site) []*Page {
 // by that alone: those that entries show at addresses of which the tree has nothing.
 func (all *Site) read(e *engine.Engine, found []*Page) (more []*Page) {
 	problems := make([]string, len(found))
-	var jobs errgroup.Group
-	jobs.SetLimit(runtime.GOMAXPROCS(0))
-	for share := range slices.Chunk(numbers(len(found)), 16) {
-		jobs.Go(func() error {
-			cache := map[string]resolved{}
-			for _, i := range share {
-				problems[i] = found[i].read(cache)
+	for some := range slices.Chunk(numbers(len(found)), 256) {
+		if all.links >= MaxLinks {
+			for _, i := range some {
+				problems[i] = fmt.Sprintf("there are more than %d addresses in the files before it", MaxLinks)
 			}
-			return nil
-		})
+			continue
+		}
+		var jobs errgroup.Group
+		jobs.SetLimit(runtime.GOMAXPROCS(0))
+		for share := range slices.Chunk(some, 16) {
+			jobs.Go(func() error {
+				cache := map[string]resolved{}
+				for _, i := range share {
+					problems[i] = found[i].read(cache)
+				}
+				return nil
+			})
+		}
+		jobs.Wait()
+		for _, i := range some {
+			all.links += len(found[i].Links)
+		}
 	}
-	jobs.Wait()
 	known := map[*site.Node]bool{}
 	for _, p := range all.Pages {
 		known[p.Node] = true
@@ -303,7 +318,7 @@ func (all *Site) read(e *engine.Engine, found []*Page) (more []*Page) {
 		}
 	}
 	targets := all.Targets[first:]
-	jobs = errgroup.Group{}
+	var jobs errgroup.Group
 	for share := range slices.Chunk(targets, 64) {
 		jobs.Go(func() error {
 			for _, t := range share {

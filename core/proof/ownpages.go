@@ -165,10 +165,16 @@ func (c *checker) alike(s *rulebook.Site, missing string) string {
 	return ""
 }
 
+// mostAdvised is for how many missing addresses the likeliest page is looked for.
+const mostAdvised = 500
+
 // instead says what to write in the place of an address that is not there.
 func (c *checker) instead(t *pages.Target) string {
 	if near := c.alike(c.SiteFor(t.Request.Address.Host), t.Request.Address.Path); near != "" {
 		return "write " + near
+	}
+	if c.advised++; c.advised > mostAdvised { // looking takes longer than all else
+		return "put the file there, or take the link out"
 	}
 	if c.pageNames == nil {
 		names := moves.NamesOf(c.Engine)

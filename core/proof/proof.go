@@ -173,6 +173,7 @@ type shared struct {
 	sources   map[string]*rulebook.Source  // of the pages
 	folded    map[*rulebook.Site]foldNames // see alike
 	pageNames *moves.Names
+	advised   int // missing addresses, see instead
 
 	samples map[*rulebook.Site][]string
 	leads   map[string]bool

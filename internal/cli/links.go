@@ -147,6 +147,10 @@ func (r *run) linksText(l linked) error {
 		if i == 0 {
 			out.Printf("\nIn many files\n\n")
 		}
+		if i == r.most {
+			out.Printf("  … and %s more; all of them: kibitz links -top 0\n", render.Number(len(common)-i))
+			break
+		}
 		first := f.Spots[0]
 		r.spot("  ", "      ", first, f)
 		out.Printf("      %s, like %s:%d:%d\n", render.Count(len(f.Files), "file"), render.Clean(first.Page.Name()), first.Line, first.Col)
