@@ -129,7 +129,8 @@ type File struct {
 
 	Left int // references beyond MaxReferences
 
-	lines []int // where each line begins
+	lines []int    // where each line begins
+	last  position // that was looked for
 }
 
 // MaxReferences is how many references of one file are kept.
@@ -189,7 +190,7 @@ func Read(content []byte, mediaType, name string) (*File, error) {
 	if f.Foreign = !utf8.Valid(content); f.Foreign && strings.Contains(mediaType, "xml") && mediaType != "application/xhtml+xml" {
 		content = asUTF8(content)
 	}
-	f.lines = append(f.lines, 0)
+	f.lines, f.last.line = append(f.lines, 0), -1
 	for i, c := range content {
 		if c == '\n' {
 			f.lines = append(f.lines, i+1)
@@ -266,8 +267,16 @@ func (f *File) at(content []byte, offset int) (line, col int) {
 		}
 	}
 	offset = min(offset, len(content))
-	return low + 1, utf8.RuneCount(content[f.lines[low]:offset]) + 1
+	if low != f.last.line || offset < f.last.offset { // else it goes on from the place before: lines may be very long
+		f.last = position{line: low, offset: f.lines[low]}
+	}
+	f.last.runes += utf8.RuneCount(content[f.last.offset:offset])
+	f.last.offset = offset
+	return low + 1, f.last.runes + 1
 }
+
+// A position is one in a file, with the characters of its line before it.
+type position struct{ line, offset, runes int }
 
 // A place tells where text that was read stands in the file.
 type place func(from, to int) (offset, length int)
