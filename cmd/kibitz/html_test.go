@@ -43,7 +43,7 @@ func TestPagesHoldNothingButWhatIsTheirOwn(t *testing.T) {
 			t.Errorf("%v: what is not its own stands in\n%s", args, page)
 		}
 		out, stderr, status := kibitz(t, dir, "", "links", "-files", folder)
-		if status != 0 || out != "1 file refer to 0 addresses: 0 found\n\nNo other page links to 1 page\n\n  /page.html\n" {
+		if status != 0 || out != "1 file refers to 0 addresses: 0 found\n\nNo other page links to 1 page\n\n  /page.html\n" {
 			t.Errorf("%v: read as a page it is %d\n%s%s", args, status, out, stderr)
 		}
 		program, err := exec.LookPath("chromium")

@@ -406,7 +406,7 @@ func (g *Gatherer) strengthen(picks, others []*Pick, base request.Address, load 
 		}
 		missed[i] = true
 	})
-	made := make([][]*Pick, len(harms))
+	made := make([]*Pick, len(harms))
 	each(len(harms), func(i int) {
 		if !missed[i] {
 			return
@@ -435,12 +435,12 @@ func (g *Gatherer) strengthen(picks, others []*Pick, base request.Address, load 
 			s.Noticed++
 			continue
 		}
-		if p := made[i][0]; p.notices(engines[i]) {
+		if p := made[i]; p.notices(engines[i]) {
 			p.Holds = append(p.Holds, h.Rule.Name+" "+h.Says)
 			picks = with(picks, p)
 			s.Noticed++
 		} else {
-			s.Unnoticed = append(s.Unnoticed, Unnoticed{h, made[i][0].Request})
+			s.Unnoticed = append(s.Unnoticed, Unnoticed{h, p.Request})
 		}
 	}
 	return picks, s
@@ -467,13 +467,13 @@ func with(picks []*Pick, p *Pick) []*Pick {
 	return picks
 }
 
-// noticing gives requests that are answered otherwise with a harm: of the list, or made;
-// nil where none is found.
-func (g *Gatherer) noticing(harmed *engine.Engine, others []*Pick, base request.Address) []*Pick {
+// noticing gives a request that is answered otherwise with a harm: of the list, or made; nil
+// where none is found.
+func (g *Gatherer) noticing(harmed *engine.Engine, others []*Pick, base request.Address) *Pick {
 	for _, p := range others {
 		if p.notices(harmed) {
 			own := *p
-			return []*Pick{&own}
+			return &own
 		}
 	}
 	d := proof.Witness(g.engine, harmed)
@@ -482,11 +482,11 @@ func (g *Gatherer) noticing(harmed *engine.Engine, others []*Pick, base request.
 	}
 	if p := g.pick(d.Request, base, true); p != nil && p.notices(harmed) {
 		p.Made = true
-		return []*Pick{p}
+		return p
 	}
 	p := g.pick(d.Request, base, false)
 	if p == nil {
-		return []*Pick{{Item: &list.Item{Request: d.Request, Expects: &request.Expectation{}}}}
+		return &Pick{Item: &list.Item{Request: d.Request, Expects: &request.Expectation{}}}
 	}
 	p.Made = true
 	if !p.notices(harmed) { // only the header differs, or what is shown
@@ -501,7 +501,7 @@ func (g *Gatherer) noticing(harmed *engine.Engine, others []*Pick, base request.
 			p.Expects.Headers, p.Expects.Without = nil, nil
 		}
 	}
-	return []*Pick{p}
+	return p
 }
 
 // notices reports whether the expectation of a pick is not met by another engine.

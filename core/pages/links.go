@@ -118,7 +118,6 @@ type Site struct {
 
 	links int
 	index map[string]*Target
-	shown map[*site.Node]*Page
 	refer map[string]*engine.Inputs // by host, where the page that a request comes from can change the answer; else nil
 }
 
@@ -155,7 +154,7 @@ func fileName(s *rulebook.Site, n *site.Node) string {
 // Of reads the pages of the trees of a rulebook, and what becomes of each address that
 // they refer to.
 func Of(e *engine.Engine) *Site {
-	all := &Site{index: map[string]*Target{}, shown: map[*site.Node]*Page{}, refer: map[string]*engine.Inputs{}}
+	all := &Site{index: map[string]*Target{}, refer: map[string]*engine.Inputs{}}
 	var found []*Page
 	for _, s := range e.Book.Sites {
 		if e.KnowsTree(s) {
@@ -165,14 +164,15 @@ func Of(e *engine.Engine) *Site {
 	for len(found) > 0 {
 		found = all.read(e, found)
 	}
+	shown := map[*site.Node]*Page{}
 	for _, p := range all.Pages {
 		if !p.Error {
-			all.shown[p.Node] = cmp.Or(all.shown[p.Node], p)
+			shown[p.Node] = cmp.Or(shown[p.Node], p)
 		}
 	}
 	for _, t := range all.Targets {
 		if t.Decided() && t.Last().Status == http.StatusOK && t.Last().File != nil {
-			t.Page = all.shown[t.Last().File]
+			t.Page = shown[t.Last().File]
 		}
 		for _, l := range t.Links {
 			if t.Page != nil && l.Page.Node != t.Page.Node && !l.Use.Loads() && l.Use != Canonical && l.Use != Alternate && l.Use != Entry {

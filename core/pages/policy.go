@@ -9,6 +9,7 @@ import (
 	"encoding/base64"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kibitz/core/request"
@@ -336,7 +337,7 @@ func sourceFits(source string, page, to request.Address, redirected bool) bool {
 	switch given := (request.Address{Scheme: to.Scheme, Port: to.Port}); {
 	case !hasPort && given.Port != request.DefaultPort(to.Scheme):
 		return false
-	case hasPort && port != "*" && port != itoa(to.Port) && (port != "80" || to.Port != 443 || to.Scheme != "https"):
+	case hasPort && port != "*" && port != strconv.Itoa(to.Port) && (port != "80" || to.Port != 443 || to.Scheme != "https"):
 		return false
 	}
 	return !hasPath || redirected || at == "" || pathFits("/"+at, to.Path)

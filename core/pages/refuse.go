@@ -6,7 +6,6 @@ package pages
 import (
 	"fmt"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"golang.org/x/net/publicsuffix"
@@ -15,8 +14,6 @@ import (
 	"kibitz/core/engine"
 	"kibitz/core/request"
 )
-
-func itoa(n int) string { return strconv.Itoa(n) }
 
 func field(r *engine.Response, name string) string {
 	value, _ := r.Get(name)

@@ -35,7 +35,7 @@ func (c *checker) ownPages() *pages.Site {
 	return c.own
 }
 
-// read says how a claim about pages comes about.
+// readPages says how a claim about pages comes about.
 const readPages = "of what the trees' files refer to; scripts may refer to more"
 
 // placeIn gives the place of something in a page's file.

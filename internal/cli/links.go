@@ -142,7 +142,11 @@ func (r *run) linksText(l linked) error {
 	if elsewhere > 0 {
 		said = append(said, render.Number(elsewhere)+" of other sites, not asked for")
 	}
-	out.Wrapped("", fmt.Sprintf("%s refer to %s: %s", render.Count(len(l.site.Pages), "file"), render.Count(len(l.site.Targets), "address"), strings.Join(said, ", ")))
+	refer := "refer"
+	if len(l.site.Pages) == 1 {
+		refer = "refers"
+	}
+	out.Wrapped("", fmt.Sprintf("%s %s to %s: %s", render.Count(len(l.site.Pages), "file"), refer, render.Count(len(l.site.Targets), "address"), strings.Join(said, ", ")))
 	for i, f := range common {
 		if i == 0 {
 			out.Printf("\nIn many files\n\n")
@@ -224,8 +228,8 @@ func (l linked) alone() (list []*pages.Page) {
 	return list
 }
 
-// restOfPages tells of what is no fault of one place: pages that nothing links to, files that could not
-// be read.
+// restOfPages tells of what is no fault of one place: pages that nothing links to, files
+// that could not be read, and what can be written.
 func (r *run) restOfPages(l linked) {
 	if alone := l.alone(); len(alone) > 0 {
 		var names []string
@@ -250,14 +254,8 @@ func (r *run) restOfPages(l linked) {
 		r.out.Wrapped("  "+render.Clean(u.Name())+"   ", render.Clean(u.Why))
 	}
 	settled := 0
-	for _, t := range l.site.Targets {
-		if end, ok := proof.Settled(l.engine, t); ok {
-			for _, link := range t.Links {
-				if link.Writable() && link.Instead(end) != link.Text {
-					settled++
-				}
-			}
-		}
+	for _, edits := range l.edits() {
+		settled += len(edits)
 	}
 	if settled > 0 {
 		words := append([]string{"kibitz", "links"}, r.rulesArgs()...)
@@ -356,8 +354,8 @@ func (r *run) linksJSON(l linked) error {
 	return r.writeJSON(result)
 }
 
-// mendLinks puts the addresses at the end of redirects into the files, or shows that.
-func (r *run) mendLinks(l linked, write bool) (int, error) {
+// edits are the addresses that may be put into the files, by page.
+func (l linked) edits() map[*pages.Page][]pages.Edit {
 	edits := map[*pages.Page][]pages.Edit{}
 	for _, t := range l.site.Targets {
 		end, ok := proof.Settled(l.engine, t)
@@ -370,6 +368,12 @@ func (r *run) mendLinks(l linked, write bool) (int, error) {
 			}
 		}
 	}
+	return edits
+}
+
+// mendLinks puts the addresses at the end of redirects into the files, or shows that.
+func (r *run) mendLinks(l linked, write bool) (int, error) {
+	edits := l.edits()
 	type file struct {
 		name     string
 		was, now []byte
