@@ -12,7 +12,7 @@ import (
 )
 
 func TestLayers(t *testing.T) {
-	order := []string{"units", "canonical", "pattern", "request", "site", "representation", "rulebook", "request/list", "engine", "browser", "moves", "pages", "proof", "proof/trial", "draft", "replay", "excerpt"}
+	order := []string{"units", "canonical", "pattern", "request", "site", "representation", "rulebook", "request/list", "engine", "browser", "moves", "pages", "proof", "proof/trial", "fix", "draft", "replay", "excerpt"}
 	outside := []string{"net", "net/http/httptest", "os/exec", "flag", "log"}
 	rooms, err := filepath.Glob("*/*.go")
 	if err != nil {

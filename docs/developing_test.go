@@ -13,7 +13,7 @@ import (
 	"testing"
 )
 
-var write = flag.Bool("write", false, "write testdata/named.txt anew")
+var write = flag.Bool("write", false, "write the files of testdata anew")
 
 // A thing is what can be added to the program, by the words that name it in the code.
 type thing struct{ what, name, words string }

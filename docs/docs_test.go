@@ -4,11 +4,16 @@ package docs
 
 import (
 	"crypto/sha256"
+	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
+	"github.com/aymanbagabas/go-udiff"
+
 	"kibitz/core/engine"
+	"kibitz/core/fix"
 	"kibitz/core/proof"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -116,6 +121,27 @@ func noise() string {
 	return out
 }
 
+// findingsEngine compiles an example of a finding.
+func findingsEngine(k proof.Kind, text string) (*engine.Engine, error) {
+	tree := findingsTree
+	if k.Page { // the example is one of a page, or a sitemap
+		files := map[string]string{"/page.html": "<!doctype html>\n" + text}
+		if strings.HasPrefix(text, "<urlset") {
+			files = map[string]string{"/sitemap.xml": text}
+		}
+		files["/fares/index.html"], files["/scripts/app.js"] = "fares", "let a = 1\n"
+		text, tree = pagesRules, site.Memory(files)
+	}
+	if !strings.HasPrefix(text, "site ") {
+		text = "list crew-net 192.0.2.0/24\nsite saltmarsh address https://saltmarsh-ferries.example files public hosts www.saltmarsh-ferries.example\n" + text
+	}
+	book, err := rulebook.Read("findings.md", []byte(text), load)
+	if err != nil {
+		return nil, err
+	}
+	return engine.New(book, []*site.Tree{tree}), nil
+}
+
 // Every finding is explained by a rulebook that has it, and by one that has not.
 func TestEveryFindingIsThereBeforeAndGoneAfter(t *testing.T) {
 	for _, k := range proof.Kinds() {
@@ -126,30 +152,62 @@ func TestEveryFindingIsThereBeforeAndGoneAfter(t *testing.T) {
 			text string
 			want bool
 		}{{k.Before, true}, {k.After, false}} {
-			text, tree := part.text, findingsTree
-			if k.Page { // the example is one of a page, or a sitemap
-				files := map[string]string{"/page.html": "<!doctype html>\n" + text}
-				if strings.HasPrefix(text, "<urlset") {
-					files = map[string]string{"/sitemap.xml": text}
-				}
-				files["/fares/index.html"], files["/scripts/app.js"] = "fares", "let a = 1\n"
-				text, tree = pagesRules, site.Memory(files)
-			}
-			if !strings.HasPrefix(text, "site ") {
-				text = "list crew-net 192.0.2.0/24\nsite saltmarsh address https://saltmarsh-ferries.example files public hosts www.saltmarsh-ferries.example\n" + text
-			}
-			book, err := rulebook.Read("findings.md", []byte(text), load)
+			e, err := findingsEngine(k, part.text)
 			if err != nil {
-				t.Errorf("%s: %v in\n%s", k.Name, err, text)
+				t.Errorf("%s: %v in\n%s", k.Name, err, part.text)
 				continue
 			}
 			found := false
-			for _, f := range proof.CheckAll(engine.New(book, []*site.Tree{tree}), 1).Findings {
+			for _, f := range proof.CheckAll(e, 1).Findings {
 				found = found || f.Name == k.Name
 			}
 			if found != part.want {
-				t.Errorf("%s: found %v, want %v, in\n%s", k.Name, found, part.want, text)
+				t.Errorf("%s: found %v, want %v, in\n%s", k.Name, found, part.want, part.text)
 			}
 		}
+	}
+}
+
+// What check -fix makes of the example of each finding stands in a file. The finding is gone
+// afterwards, or it is said why it is not.
+func TestFixesOfEveryFinding(t *testing.T) {
+	var out strings.Builder
+	for _, k := range proof.Kinds() {
+		e, err := findingsEngine(k, k.Before)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := fix.Run(e, fix.Options{Look: proof.Options{All: true}, Names: []string{k.Name}, Load: load})
+		if len(r.Steps)+len(r.Left) == 0 {
+			continue
+		}
+		fmt.Fprintf(&out, "%s\n", k.Name)
+		for _, s := range r.Steps {
+			fmt.Fprintf(&out, "    done: %s\n", s.Way.Says)
+		}
+		for _, l := range r.Left {
+			fmt.Fprintf(&out, "    left: %s\n", l.Why)
+		}
+		for i, s := range r.Engine.Book.Sources {
+			text := udiff.Unified("before", "after", strings.Join(e.Book.Sources[i].Lines, "\n")+"\n", strings.Join(s.Lines, "\n")+"\n")
+			for line := range strings.Lines(text) {
+				if (line[0] == '+' || line[0] == '-') && !strings.HasPrefix(line, "+++") && !strings.HasPrefix(line, "---") {
+					out.WriteString("    " + line)
+				}
+			}
+		}
+		if len(r.Left) == 0 && slices.ContainsFunc(r.After.Findings, func(f *proof.Finding) bool { return f.Name == k.Name && len(f.Fixes) > 0 }) {
+			t.Errorf("%s is still there after the fix", k.Name)
+		}
+	}
+	const golden = "testdata/fixed.txt"
+	if *write {
+		if err := os.WriteFile(golden, []byte(out.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, _ := os.ReadFile(golden)
+	if out.String() != string(want) {
+		t.Errorf("the fixes are others than in %s: run go test ./docs -run Fixes -write, and read them\n%s", golden, udiff.Unified("want", "got", string(want), out.String()))
 	}
 }

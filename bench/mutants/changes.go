@@ -25,19 +25,35 @@ var places = []string{"./core/...", "./internal/live"}
 // switchName is the variable of the environment that names the change to make.
 const switchName = "KIBITZ_MUTANT"
 
-// switches stand in each package that is changed.
+// reachedName is the variable that names the file to which is written what changes the
+// tests come by.
+const reachedName = "KIBITZ_MUTANTS_REACHED"
+
+// switches stand in each package that is changed; %d is how many changes there are.
 const switches = `
 import (
 	mutantOS "os"
 	mutantNumbers "strconv"
+	mutantAtomic "sync/atomic"
 )
 
 var mutantOn, _ = mutantNumbers.Atoi(mutantOS.Getenv("` + switchName + `"))
+var mutantReached = mutantOS.Getenv("` + reachedName + `")
+var mutantSeen [%d + 1]mutantAtomic.Bool
 
-func mutant(id int) bool { return id == mutantOn }
+func mutant(id int) bool {
+	if mutantReached != "" && !mutantSeen[id].Load() {
+		mutantSeen[id].Store(true)
+		if f, err := mutantOS.OpenFile(mutantReached, mutantOS.O_APPEND|mutantOS.O_CREATE|mutantOS.O_WRONLY, 0o666); err == nil {
+			f.WriteString(mutantNumbers.Itoa(id) + "\n")
+			f.Close()
+		}
+	}
+	return id == mutantOn
+}
 
 func mutantPick[T any](id int, as, otherwise T) T {
-	if id == mutantOn {
+	if mutant(id) {
 		return otherwise
 	}
 	return as
@@ -140,7 +156,7 @@ func writeOverlay(work string, mutants []*mutant) (string, error) {
 		if strings.HasPrefix(changed, "package ") {
 			name, _, _ = strings.Cut(changed, "\n")
 		}
-		if err := put(filepath.Join(filepath.Dir(file), "mutants.go"), name+"\n"+switches); err != nil {
+		if err := put(filepath.Join(filepath.Dir(file), "mutants.go"), name+"\n"+fmt.Sprintf(switches, len(mutants))); err != nil {
 			return "", err
 		}
 	}

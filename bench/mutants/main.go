@@ -3,7 +3,8 @@
 // each: tests that stay green hold nothing to account.
 //
 // All changes are compiled into the tests at once, each behind a switch that the
-// environment sets, so that one is tried in the time that its tests take.
+// environment sets. Each test is run once without a change, to see which changes it comes
+// by: only those tests are run with a change that could notice it.
 //
 // Run it in the project's own folder. What survives and changes nothing that anybody could
 // notice is named in equivalent.txt beside this file, each with its reason.
@@ -68,20 +69,18 @@ func run(n int, seed uint64, only string, verbose bool) error {
 	if err != nil {
 		return err
 	}
-	users, err := usersOf()
+	packages, err := testedPackages()
 	if err != nil {
 		return err
 	}
-	t := &tester{work: work, overlay: overlay, tests: map[string]*binary{}}
+	t := &tester{work: work, overlay: overlay}
+	for _, folder := range packages {
+		if err := t.compile(folder); err != nil {
+			return err
+		}
+	}
 	if only != "" {
 		mutants = slices.DeleteFunc(mutants, func(m *mutant) bool { return !slices.Contains(strings.Split(only, ","), strconv.Itoa(m.id)) })
-	}
-	for _, m := range mutants {
-		for _, folder := range users[m.folder()] {
-			if err := t.compile(folder); err != nil {
-				return err
-			}
-		}
 	}
 	excused := equivalents()
 	noticed, same := 0, 0
@@ -91,7 +90,7 @@ func run(n int, seed uint64, only string, verbose bool) error {
 	jobs.SetLimit(runtime.NumCPU())
 	for _, m := range mutants {
 		jobs.Go(func() error {
-			by := t.try(m, users[m.folder()])
+			by := t.try(m)
 			mu.Lock()
 			defer mu.Unlock()
 			state := "noticed by " + by
@@ -123,48 +122,79 @@ func run(n int, seed uint64, only string, verbose bool) error {
 // A binary is the compiled tests of one package.
 type binary struct {
 	file, folder string
-	took         time.Duration // without any change
+	tests        []*test
+}
+
+// A test is one of a package.
+type test struct {
+	name    string
+	took    time.Duration // without any change
+	reaches map[int]bool  // the changes that it comes by
 }
 
 // tester runs tests.
 type tester struct {
 	work, overlay string
-	tests         map[string]*binary // by the folder of their package
+	packages      []*binary
 }
 
 // patience is how much longer than without a change tests may take.
 const patience = 4
 
-// compile compiles the tests of a package, and sees that they pass without a change.
+// compile compiles the tests of a package, and sees that each passes without a change.
 func (t *tester) compile(folder string) error {
-	if t.tests[folder] != nil {
-		return nil
-	}
 	b := &binary{file: filepath.Join(t.work, strings.ReplaceAll(folder, "/", "_")+".test"), folder: folder}
 	compile := exec.Command("go", "test", "-c", "-vet=off", "-overlay", t.overlay, "-o", b.file, "./"+folder)
 	if out, err := compile.CombinedOutput(); err != nil {
 		return fmt.Errorf("the tests of %s do not build: %w\n%s", folder, err, out)
 	}
-	out, ok, took := t.run(b, 0, longest)
-	if !ok {
-		return fmt.Errorf("the tests of %s fail without a change:\n%s", folder, out)
+	list := exec.Command(b.file, "-test.list", "^(Test|Fuzz)")
+	list.Dir = folder
+	list.Env = append(os.Environ(), "GOFLAGS=-overlay="+t.overlay)
+	names, err := list.Output()
+	if err != nil {
+		return fmt.Errorf("the tests of %s have no list: %w", folder, err)
 	}
-	b.took = took
-	t.tests[folder] = b
-	return nil
+	var jobs errgroup.Group
+	jobs.SetLimit(runtime.NumCPU())
+	for _, name := range strings.Fields(string(names)) {
+		one := &test{name: name, reaches: map[int]bool{}}
+		b.tests = append(b.tests, one)
+		jobs.Go(func() error {
+			reached := filepath.Join(t.work, "reached-"+strings.ReplaceAll(folder, "/", "_")+"-"+name)
+			out, passed, took := t.run(b, []*test{one}, longest, reachedName+"="+reached)
+			if !passed {
+				return fmt.Errorf("%s of %s fails without a change:\n%s", name, folder, out)
+			}
+			one.took = took
+			ids, _ := os.ReadFile(reached) // none is written where it comes by none
+			for _, id := range strings.Fields(string(ids)) {
+				if n, err := strconv.Atoi(id); err == nil {
+					one.reaches[n] = true
+				}
+			}
+			return nil
+		})
+	}
+	t.packages = append(t.packages, b)
+	return jobs.Wait()
 }
 
 // longest is how long tests may run, however little they get of the processor.
 const longest = 10 * time.Minute
 
-// run runs tests with one change, or with none, and gives the time that they have used of
-// the processor.
-func (t *tester) run(b *binary, id int, limit time.Duration) (out []byte, passed bool, took time.Duration) {
+// run runs some tests of a package, with variables of the environment, and gives the time
+// that they have used of the processor.
+func (t *tester) run(b *binary, tests []*test, limit time.Duration, env ...string) (out []byte, passed bool, took time.Duration) {
 	ctx, stop := context.WithTimeout(context.Background(), limit)
 	defer stop()
-	c := exec.CommandContext(ctx, b.file, "-test.short", "-test.failfast")
+	var names []string
+	for _, one := range tests {
+		names = append(names, one.name)
+	}
+	c := exec.CommandContext(ctx, b.file, "-test.short", "-test.failfast", "-test.run", "^("+strings.Join(names, "|")+")$")
 	c.Dir = b.folder
-	c.Env = append(os.Environ(), fmt.Sprintf("%s=%d", switchName, id), "GOFLAGS=-overlay="+t.overlay) // for tests that build the program
+	c.Env = append(append(os.Environ(), "GOFLAGS=-overlay="+t.overlay), env...) // for tests that build the program
 	c.WaitDelay = time.Second
 	out, err := c.CombinedOutput()
 	if c.ProcessState != nil {
@@ -175,64 +205,66 @@ func (t *tester) run(b *binary, id int, limit time.Duration) (out []byte, passed
 
 // passes reports whether tests pass with a change. Tests that do not end do not; but on a
 // busy machine it may be that they only wait: then they are given more time.
-func (t *tester) passes(b *binary, id int) bool {
-	for limit := patience*b.took + 20*time.Second; ; limit *= 2 {
+func (t *tester) passes(b *binary, tests []*test, id int) bool {
+	var usual time.Duration
+	for _, one := range tests {
+		usual += one.took
+	}
+	for limit := patience*usual + 20*time.Second; ; limit *= 2 {
 		begun := time.Now()
-		_, passed, took := t.run(b, id, min(limit, longest))
-		if passed || time.Since(begun) < limit || took > patience*b.took || limit >= longest {
+		_, passed, took := t.run(b, tests, min(limit, longest), fmt.Sprintf("%s=%d", switchName, id))
+		if passed || time.Since(begun) < limit || took > patience*usual || limit >= longest {
 			return passed
 		}
 	}
 }
 
-// try runs the tests that could notice a change, those of its own package first and then
-// the quicker ones, and gives the package of those that do; "" if none does.
-func (t *tester) try(m *mutant, users []string) (by string) {
-	users = slices.Clone(users)
-	slices.SortFunc(users, func(a, b string) int {
+// try runs the tests that come by a change, those of its own package first and then the
+// quicker ones, and gives the package of those that notice it; "" if none does.
+func (t *tester) try(m *mutant) (by string) {
+	type part struct {
+		*binary
+		tests []*test
+		took  time.Duration
+	}
+	var parts []part
+	for _, b := range t.packages {
+		p := part{binary: b}
+		for _, one := range b.tests {
+			if one.reaches[m.id] {
+				p.tests, p.took = append(p.tests, one), p.took+one.took
+			}
+		}
+		if len(p.tests) > 0 {
+			parts = append(parts, p)
+		}
+	}
+	slices.SortFunc(parts, func(a, b part) int {
 		switch own := m.folder(); own {
-		case a:
+		case a.folder:
 			return -1
-		case b:
+		case b.folder:
 			return 1
 		}
-		return cmp.Compare(t.tests[a].took, t.tests[b].took)
+		return cmp.Compare(a.took, b.took)
 	})
-	for _, folder := range users {
-		if !t.passes(t.tests[folder], m.id) {
-			return folder
+	for _, p := range parts {
+		if !t.passes(p.binary, p.tests, m.id) {
+			return p.folder
 		}
 	}
 	return ""
 }
 
-// usersOf gives, for each folder of a package, the folders of those whose tests could
-// notice a change in it.
-func usersOf() (map[string][]string, error) {
-	out, err := exec.Command("go", "list", "-test", "-f", "{{.ImportPath}}\t{{.ForTest}}\t{{join .Deps \" \"}}", "./...").Output()
+// testedPackages gives the folders of the packages that have tests.
+func testedPackages() ([]string, error) {
+	out, err := exec.Command("go", "list", "-f", "{{if or .TestGoFiles .XTestGoFiles}}{{.ImportPath}}{{end}}", "./...").Output()
 	if err != nil {
 		return nil, err
 	}
-	const module = "kibitz/"
-	users := map[string][]string{}
-	for _, line := range strings.Split(string(out), "\n") {
-		f := strings.Split(line, "\t")
-		tests, isTest := strings.CutSuffix(f[0], ".test")
-		if !isTest || len(f) != 3 {
-			continue
-		}
-		tests = strings.TrimPrefix(tests, module)
-		for _, dep := range strings.Fields(f[2]) {
-			if folder, ok := strings.CutPrefix(dep, module); ok && !slices.Contains(users[folder], tests) {
-				users[folder] = append(users[folder], tests)
-			}
-		}
+	var folders []string
+	for _, path := range strings.Fields(string(out)) {
+		folders = append(folders, strings.TrimPrefix(path, "kibitz/"))
 	}
-	const program = "cmd/kibitz" // its tests build it
-	for folder, list := range users {
-		if !slices.Contains(list, program) {
-			users[folder] = append(list, program)
-		}
-	}
-	return users, nil
+	return folders, nil
 }

@@ -51,11 +51,11 @@ access   crew in /crew/ refuse
 	}
 	want := []string{
 		"old without the entry = access   crew in /crew/ refuse",
-		"old without `on /a /b/c` = redirect old  when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
+		"old without `on /a /b/c` = redirect old when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
 		"old `on /a*` = redirect old on /a* /b/c when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old `on` without /b/c = redirect old on /a  when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
+		"old `on` without /b/c = redirect old on /a when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
 		"old `on /b/*` = redirect old on /a /b/* when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old without `when cookie.x 1` = redirect old on /a /b/c  to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
+		"old without `when cookie.x 1` = redirect old on /a /b/c to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
 		"old `unless` for `when cookie.x` = redirect old on /a /b/c unless cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
 		"old `to /newx` = redirect old on /a /b/c when cookie.x 1 to /newx as permanent /     example /a => 404 / access   crew in /crew/ refuse",
 		"old `as temporary` = redirect old on /a /b/c when cookie.x 1 to /new/ as temporary /     example /a => 404 / access   crew in /crew/ refuse",

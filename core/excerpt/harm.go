@@ -14,10 +14,9 @@ import (
 
 // A Harm is one small change of a rulebook's text.
 type Harm struct {
-	Rule   *rulebook.Rule // the entry that is changed
-	Says   string         // what is done, like "without `when scheme http`"
-	source *rulebook.Source
-	lines  []string // of that source, with the change
+	Rule  *rulebook.Rule // the entry that is changed
+	Says  string         // what is done, like "without `when scheme http`"
+	edits []rulebook.Edit
 }
 
 // Harms gives the small changes of every entry of a rulebook: without the entry, without
@@ -33,12 +32,14 @@ func Harms(b *rulebook.Book) (out []Harm) {
 		slices.SortFunc(rules, func(a, b *rulebook.Rule) int { return a.Place.Line - b.Place.Line })
 	}
 	for _, r := range b.Rules {
-		h := harmer{rule: r, lines: r.Place.Source.Lines}
-		h.add("without the entry", nil)
+		h := harmer{rule: r}
+		h.add("without the entry", r.Replaced(nil))
 		h.clauses()
 		rules := firsts[r.Place.Source]
 		if i := slices.Index(rules, r); i+1 < len(rules) && rules[i+1].Site == r.Site && meet(r, rules[i+1]) {
-			h.swap(rules[i+1])
+			if edits := rules[i+1].Above(r); edits != nil {
+				h.add("below "+rules[i+1].Name, edits...)
+			}
 		}
 		out = append(out, h.out...)
 	}
@@ -55,52 +56,19 @@ func meet(a, b *rulebook.Rule) bool {
 
 // A harmer makes the harms of one entry.
 type harmer struct {
-	rule  *rulebook.Rule
-	lines []string
-	out   []Harm
+	rule *rulebook.Rule
+	out  []Harm
 }
 
-// extent gives the lines that an entry stands in: from its first one to before the first
-// behind it that is not indented.
-func extent(lines []string, first int) (from, to int) {
-	from, to = first-1, first
-	for to < len(lines) && (strings.HasPrefix(lines[to], " ") || strings.HasPrefix(lines[to], "\t")) {
-		to++
-	}
-	return from, to
+func (h *harmer) add(says string, edits ...rulebook.Edit) {
+	h.out = append(h.out, Harm{h.rule, says, edits})
 }
 
-// add adds a harm: the entry's own lines become others.
-func (h *harmer) add(says string, own []string) {
-	from, to := extent(h.lines, h.rule.Place.Line)
-	h.out = append(h.out, Harm{h.rule, says, h.rule.Place.Source, slices.Concat(h.lines[:from], own, h.lines[to:])})
-}
-
-// swap puts the entry behind the next one.
-func (h *harmer) swap(next *rulebook.Rule) {
-	from, to := extent(h.lines, h.rule.Place.Line)
-	begin, end := extent(h.lines, next.Place.Line)
-	if begin < to {
-		return
-	}
-	h.out = append(h.out, Harm{h.rule, "below " + next.Name, h.rule.Place.Source,
-		slices.Concat(h.lines[:from], h.lines[begin:end], h.lines[to:begin], h.lines[from:to], h.lines[end:])})
-}
-
-// replace adds a harm: a part of a line becomes another. Places count characters.
+// replace adds a harm: a part of a line becomes another.
 func (h *harmer) replace(says string, at rulebook.Place, width int, by string) {
-	if at.Source != h.rule.Place.Source {
-		return
+	if at.Source == h.rule.Place.Source {
+		h.add(says, rulebook.Replace(at, width, by))
 	}
-	from, to := extent(h.lines, h.rule.Place.Line)
-	own := slices.Clone(h.lines[from:to])
-	i := at.Line - 1 - from
-	if i < 0 || i >= len(own) {
-		return
-	}
-	line := []rune(own[i])
-	own[i] = string(line[:at.Col-1]) + by + string(line[min(at.Col-1+width, len(line)):])
-	h.add(says, own)
 }
 
 // clauses harms the clauses of the entry, one by one.
@@ -173,26 +141,9 @@ func otherWord(word string) string {
 // Engine compiles the rulebook with the harm. load gives the content of the files that it
 // names beside its own sources. It fails where the changed text cannot be read.
 func (h Harm) Engine(e *engine.Engine, load func(name string) ([]byte, error)) (*engine.Engine, error) {
-	texts := map[string][]byte{}
-	for _, s := range e.Book.Sources {
-		lines := s.Lines
-		if s == h.source {
-			lines = h.lines
-		}
-		texts[s.Name] = []byte(strings.Join(lines, "\n"))
-	}
-	main := e.Book.Sources[0]
-	book, err := rulebook.Read(main.Name, texts[main.Name], func(name string) ([]byte, error) {
-		if text, ok := texts[name]; ok {
-			return text, nil
-		}
-		return load(name)
-	})
+	book, err := e.Book.Edited(h.edits, load)
 	if err != nil {
 		return nil, err
-	}
-	for i, s := range book.Sites { // as the command line may have set them
-		s.Files, s.Inventory = e.Book.Sites[i].Files, e.Book.Sites[i].Inventory
 	}
 	return e.With(book), nil
 }

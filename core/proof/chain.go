@@ -177,5 +177,8 @@ func chainFinding(v *browser.Visit) Finding {
 	}
 	f.Message = fmt.Sprintf("Whoever asks for %s waits for %d redirects: %s.", v.Hops[0].Request.Address, v.Redirects(), strings.Join(names, ", then "))
 	f.Advice = "send it straight to   " + short
+	if to, _, _, ok := f.Rules[0].Entry.Clause("to"); ok && !strings.Contains(to.Values[0].Text, "{") {
+		f.Fixes = []Fix{setTarget(f.Rules[0], rulebook.Quote(rulebook.Literal(short)))}
+	}
 	return f
 }

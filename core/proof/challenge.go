@@ -29,11 +29,13 @@ func init() {
 					if v.Redirects() == 0 || v.Hops[len(v.Hops)-1].Request.Address.Scheme != "https" {
 						continue
 					}
-					advice := "leave it where it is:   unless path /.well-known/acme-challenge/*"
+					const leave = "unless path /.well-known/acme-challenge/*"
+					advice, fixes := "leave it where it is:   "+leave, []Fix(nil)
 					if by := v.Hops[0].Response.By; by != nil {
-						advice = fmt.Sprintf("leave it where it is, in %s:   unless path /.well-known/acme-challenge/*", by.Name)
+						advice = fmt.Sprintf("leave it where it is, in %s:   %s", by.Name, leave)
+						fixes = []Fix{addClause(by, leave)}
 					}
-					c.addOf(s, Finding{Request: req, Advice: advice,
+					c.addOf(s, Finding{Request: req, Advice: advice, Fixes: fixes,
 						Message: fmt.Sprintf("The proof that %s is yours is asked for over http, and sent on to https: that works only while https answers there.", o.host)})
 					break
 				}

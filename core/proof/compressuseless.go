@@ -48,7 +48,8 @@ func findUselessCompression(c *checker) {
 				if t := types[name]; t.files > 0 && !t.shrinks {
 					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: t.request,
 						Message: fmt.Sprintf("No file of type %s is sent smaller: such files would only grow, or another entry keeps them as they are.", name),
-						Advice:  "take the type out, and leave those that shrink, like text/* or image/svg+xml"})
+						Advice:  "take the type out, and leave those that shrink, like text/* or image/svg+xml",
+						Fixes:   withoutValue(r, "types", name)})
 				}
 			}
 		}

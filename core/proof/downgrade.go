@@ -73,7 +73,8 @@ func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
 			place, width := clause(r, "to", "table")
 			first = Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 				Message: fmt.Sprintf("Whoever asks for %s over https is sent to %s, over http.", req.Address, resp.Location),
-				Advice:  "write https, or only the path"}
+				Advice:  "write https, or only the path",
+				Fixes:   replaceIn(r, "to", "http://", "https://")}
 		}
 		if resp.Row == nil {
 			break

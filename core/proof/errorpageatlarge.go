@@ -29,9 +29,11 @@ func init() {
 					if resp.Status != 200 || resp.File == nil || resp.File.Path != a.Body.Show {
 						continue
 					}
+					entry := fmt.Sprintf("access %s on %s refuse 404", c.freeName(s, "pages"), rulebook.Quote(a.Body.Show))
 					f := Finding{Rules: []*rulebook.Rule{r}, Request: req,
 						Message: fmt.Sprintf("%s answers 200 when it is asked for itself.", a.Body.Show),
-						Advice:  fmt.Sprintf("refuse it there; it is shown all the same:   access %s on %s refuse 404", c.freeName(s, "pages"), rulebook.Quote(a.Body.Show))}
+						Advice:  "refuse it there; it is shown all the same:   " + entry,
+						Fixes:   []Fix{addEntry(s, entry)}}
 					if page, err := resp.File.Read(); a.Fill && err == nil && strings.Contains(string(page), "{") {
 						f.Message = fmt.Sprintf("%s answers 200 when it is asked for itself, with its braces as they stand.", a.Body.Show)
 					}

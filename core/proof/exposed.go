@@ -45,7 +45,9 @@ func init() {
 					at = ", at " + f.Request.Address.Target()
 				}
 				f.Message = fmt.Sprintf("Everybody can fetch %s, %s%s.", served[0].Path, kind, at) + further(f.Count-1, "There is one more like it.", "There are %d more like it.")
-				f.Advice = fmt.Sprintf("take it out of the folder, or refuse it:   access %s on %s refuse 404", c.freeName(s, "leftovers"), pathsFor(served))
+				entry := fmt.Sprintf("access %s on %s refuse 404", c.freeName(s, "leftovers"), pathsFor(served))
+				f.Advice = "take it out of the folder, or refuse it:   " + entry
+				f.Fixes = []Fix{addEntry(s, entry)}
 				c.addOf(s, f)
 			})
 		},

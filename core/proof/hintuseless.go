@@ -38,7 +38,8 @@ func init() {
 						}
 						place, width := preloadClause(r, p)
 						c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-							Message: fmt.Sprintf("The hint for %s is useless: %s.", p.Path, what), Advice: "name a file of the tree, and what it is: style, script, image, font, …"})
+							Message: fmt.Sprintf("The hint for %s is useless: %s.", p.Path, what), Advice: "name a file of the tree, and what it is: style, script, image, font, …",
+							Fixes: []Fix{writeAt(place, width, ""), takeOut(r)}})
 					}
 				}
 			}

@@ -37,7 +37,8 @@ func init() {
 					place, width := clause(resp.By, "listing")
 					c.add(Finding{Rules: []*rulebook.Rule{resp.By}, Place: place, Width: width, Request: req,
 						Message: fmt.Sprintf("The listing of %s shows everybody %s, %s.", folder, lastSegment(n.Path), kind),
-						Advice:  "take the file out of the folder, or write   listing off"})
+						Advice:  "take the file out of the folder, or write   listing off",
+						Fixes:   []Fix{setClause(resp.By, "listing", "off")}})
 				}
 			})
 		},

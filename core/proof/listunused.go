@@ -18,7 +18,8 @@ func init() {
 					continue
 				}
 				c.addOf(c.Book.Sites[0], Finding{Place: l.Place, Width: len(rulebook.KindList), Request: c.plain(c.Book.Sites[0]),
-					Message: fmt.Sprintf("Nothing uses the list %s.", l.Name), Advice: "take it out, or write   {" + l.Name + "}   where it is meant"})
+					Message: fmt.Sprintf("Nothing uses the list %s.", l.Name), Advice: "take it out, or write   {" + l.Name + "}   where it is meant",
+					Fixes: []Fix{{Says: "without the list " + l.Name, Edits: []rulebook.Edit{rulebook.Removed(l.Place)}}}})
 			}
 		},
 	})

@@ -94,6 +94,11 @@ func (c *checker) losesMethod() {
 	}
 	f.Message += "."
 	f.Advice = "where forms are sent, write   as 308   or   as 307"
+	if a, ok := f.Rules[0].Action.(*rulebook.Redirect); ok && (a.Status == 301 || a.Status == 308) {
+		f.Fixes = []Fix{setClause(f.Rules[0], "as", "308")}
+	} else {
+		f.Fixes = []Fix{setClause(f.Rules[0], "as", "307")}
+	}
 	c.add(f)
 }
 

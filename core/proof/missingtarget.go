@@ -88,14 +88,16 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 		return
 	}
 	place, width := clause(r, "to")
-	advice := "name a path that the tree has, or put the page there"
+	advice, fixes := "name a path that the tree has, or put the page there", []Fix(nil)
 	if better, ok := belowInstead(r, to); ok {
 		advice = "{path} has the folder of `in` in it once more; for what is below it write   to " + better
+		fixes = []Fix{setTarget(r, better)}
 	}
 	end := shown.Hops[len(shown.Hops)-1]
 	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown.Hops[0].Request,
 		Message: fmt.Sprintf("Whoever is sent on by this entry finds nothing: %s answers %d.", end.Request.Address, end.Response.Status) + readAs(end),
-		Advice:  advice})
+		Advice:  advice,
+		Fixes:   fixes})
 }
 
 // maxTreeWords is how many words of the trees are tried in the place of what a pattern takes.

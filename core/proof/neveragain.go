@@ -31,7 +31,8 @@ func init() {
 					c.tried++
 					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: t.Place, Width: t.Width, Request: req,
 						Message: fmt.Sprintf("Nothing comes to this entry any more: its time was over on %s.", end.UTC().Format(time.DateOnly)),
-						Advice:  "take it out, or write when it is next"})
+						Advice:  "take it out, or write when it is next",
+						Fixes:   []Fix{takeOut(r)}})
 					break
 				}
 			}

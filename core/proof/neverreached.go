@@ -304,5 +304,6 @@ func neverFinding(r *rulebook.Rule, req *request.Request, takers []*rulebook.Rul
 	}
 	f.Message = fmt.Sprintf("Nothing comes to this entry: every request that it could take is taken above it, by %s.", strings.Join(names, " and "))
 	f.Advice = "put it above " + takers[0].Name + ", or take it out"
+	f.Fixes = putAbove(r, takers[0]) // to take it out is for who wrote it
 	return f
 }

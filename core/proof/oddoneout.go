@@ -126,6 +126,7 @@ func (c *checker) oddRedirects(s *rulebook.Site) {
 			f.Place, f.Width = clause(r, "to")
 			f.Message = fmt.Sprintf("%d entries like this one lead to an address that ends in a slash, and this one's has none.", len(alike)-1)
 			f.Advice = "write   to " + r.Action.(*rulebook.Redirect).To.Text + "/"
+			f.Fixes = []Fix{setTarget(r, r.Action.(*rulebook.Redirect).To.Text+"/")}
 		} else {
 			continue
 		}
@@ -178,5 +179,6 @@ func (c *checker) tellOdd(s *rulebook.Site, r *rulebook.Rule, t *rulebook.Test, 
 	f.Place, f.Width = t.Place, t.Width
 	f.Message = fmt.Sprintf("This entry refuses clients that %s (%s) lets in, and nobody else.", other.Name, other.Place)
 	f.Advice = "write   unless   in the place of   when   or accept it, if it is meant"
+	f.Fixes = []Fix{writeAt(t.Place, len("when"), "unless")}
 	c.add(f)
 }

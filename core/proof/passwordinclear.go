@@ -48,9 +48,11 @@ func (c *checker) asksInClear(s *rulebook.Site, r *rulebook.Rule) bool {
 		if err != nil {
 			continue
 		}
+		entry := "redirect " + c.freeName(s, "secure") + " when scheme http to https://{host}{path} as permanent"
 		f := Finding{Rules: []*rulebook.Rule{r}, Request: req,
 			Message: fmt.Sprintf("Whoever asks for %s is asked for a name and password over http: everybody on the way can read them.", req.Address),
-			Advice:  "put an entry above it that sends all on to https:   redirect " + c.freeName(s, "secure") + " when scheme http to https://{host}{path} as permanent"}
+			Advice:  "put an entry above it that sends all on to https:   " + entry,
+			Fixes:   []Fix{addEntry(s, entry)}}
 		f.Place, f.Width = clause(r, "ask")
 		c.add(f)
 		return true

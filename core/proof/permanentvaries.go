@@ -194,7 +194,8 @@ func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rule
 	place, width := clause(r, "as", "table")
 	f := Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Other: other,
 		Message: fmt.Sprintf("Browsers store this redirect: whoever has been sent from %s to %s once goes there without asking again, %s.", req.Address, stored.Location, changed.Field.Row().Changed(changed.Field.Name)),
-		Advice:  "write   as temporary   (or   as 307   where forms are sent)"}
+		Advice:  "write   as temporary   (or   as 307   where forms are sent)",
+		Fixes:   []Fix{setClause(r, "as", "temporary"), setClause(r, "as", "307")}}
 	if by != r {
 		f.Rules = append(f.Rules, by)
 		f.Message += fmt.Sprintf(" So %s (%s), which stands above it, is not asked any more.", by.Name, by.Place)

@@ -40,6 +40,7 @@ type Finding struct {
 	Request  *request.Request // shows it; nil where no request is needed
 	Other    *request.Request // that it is to be compared with; nil for none
 	Advice   string           // what to write instead
+	Fixes    []Fix            // of that, what can be done to the rulebook's text; the likeliest first
 	Count    int              // like ones that it stands for, itself too
 	Files    []string         // of the tree, of which it speaks
 	Page     string           // the file that Place is in, where it is one of the tree
@@ -85,8 +86,11 @@ type Report struct {
 
 // Worst reports whether there is a finding at least as serious as s.
 func (r *Report) Worst(s Severity) bool {
-	return slices.ContainsFunc(r.Findings, func(f *Finding) bool { return rank(f.Severity) <= rank(s) })
+	return slices.ContainsFunc(r.Findings, func(f *Finding) bool { return f.Severity.Compare(s) <= 0 })
 }
+
+// Compare puts what matters more first.
+func (s Severity) Compare(other Severity) int { return cmp.Compare(rank(s), rank(other)) }
 
 func rank(s Severity) int { return slices.Index([]Severity{Error, Warning, Note}, s) }
 
@@ -359,7 +363,7 @@ func Look(e *engine.Engine, o Options) *Report {
 		}
 	}
 	slices.SortStableFunc(c.report.Findings, func(a, b *Finding) int {
-		return cmp.Or(cmp.Compare(rank(a.Severity), rank(b.Severity)), cmp.Compare(weight(a), weight(b)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))
+		return cmp.Or(a.Severity.Compare(b.Severity), cmp.Compare(weight(a), weight(b)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))
 	})
 	return c.report
 }
@@ -462,6 +466,7 @@ func (c *checker) uselessAccepts() {
 	useless := func(a rulebook.Accept) (f Finding, ok bool) {
 		f = Finding{Place: a.Place, Width: len("accept"),
 			Message: fmt.Sprintf("There is no finding %s here to accept.", a.Finding), Advice: "take the accept out"}
+		f.Fixes = []Fix{writeAt(a.Place, a.Width, "")}
 		if !slices.Contains(names, a.Finding) {
 			f.Message = fmt.Sprintf("%s is no finding that check looks for", a.Finding)
 			f.Advice = "see the names with: kibitz help findings"
@@ -498,17 +503,8 @@ func (c *shared) treeSites() []*rulebook.Site {
 
 // clause gives the place and width of a rule's clause, for marking.
 func clause(r *rulebook.Rule, words ...string) (rulebook.Place, int) {
-	for _, word := range words {
-		for _, cl := range r.Entry.Clauses {
-			if cl.Keyword.Text != word {
-				continue
-			}
-			end := cl.Keyword
-			if n := len(cl.Values); n > 0 && cl.Values[n-1].Place.Line == cl.Keyword.Place.Line {
-				end = cl.Values[n-1]
-			}
-			return cl.Keyword.Place, end.Place.Col + end.Width - cl.Keyword.Place.Col
-		}
+	if _, at, width, ok := r.Entry.Clause(words...); ok {
+		return at, width
 	}
 	return r.Place, len(r.Kind)
 }

@@ -60,7 +60,8 @@ func (c *checker) losesQuery(s *rulebook.Site, r *rulebook.Rule) bool {
 		c.note(Found, r, "")
 		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 			Message: fmt.Sprintf("The target has a query of its own, so the visitor's is dropped: %s goes to %s.", req.Address.Target(), resp.Location),
-			Advice:  "write   query merge   to send it along, or   query drop   to say that it is meant"})
+			Advice:  "write   query merge   to send it along, or   query drop   to say that it is meant",
+			Fixes:   []Fix{addClause(r, "query merge")}})
 		return true
 	}
 	return false

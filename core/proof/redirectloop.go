@@ -143,10 +143,14 @@ func (c *checker) loopFinding(circle []browser.Hop) Finding {
 		f.Message = fmt.Sprintf("%s is sent round for ever: %s.", who, strings.Join(names, ", then "))
 	}
 	f.Advice = loopAdvice(circle, req)
+	if clause := missingTest(circle, req); clause != "" {
+		f.Advice = "add   " + clause
+		f.Fixes = []Fix{addClause(circle[0].Response.By, clause)}
+	}
 	return f
 }
 
-// loopAdvice names the condition that breaks the circle, where one does.
+// loopAdvice says how a circle is broken that no condition alone breaks.
 func loopAdvice(circle []browser.Hop, req request.Request) string {
 	rule := circle[0].Response.By
 	if rule == nil {
@@ -156,21 +160,30 @@ func loopAdvice(circle []browser.Hop, req request.Request) string {
 		}
 		return what + ", or serve them without it:   folder plain in / slash leave"
 	}
-	if a, ok := rule.Action.(*rulebook.Redirect); ok && len(circle) == 1 && !hasTest(rule, rulebook.FieldScheme) {
-		if scheme, _ := rulebook.Constant(a.To.Scheme); scheme == "https" && req.Address.Scheme == "https" {
-			return "add   when scheme http"
-		}
-		if scheme, _ := rulebook.Constant(a.To.Scheme); scheme == "http" && req.Address.Scheme == "http" {
-			return "add   when scheme https"
-		}
-	}
-	if a, ok := rule.Action.(*rulebook.Redirect); ok && len(circle) == 1 && !hasTest(rule, rulebook.FieldHost) && !a.To.IsPath() {
-		if host, ok := rulebook.Constant(a.To.Host); ok && host == req.Address.Host {
-			return "add   unless host " + host
-		}
-	}
 	if len(circle) == 1 {
 		return "narrow what the entry takes, so that its own target is not in it"
 	}
 	return "take one of these redirects out, or narrow what it takes"
+}
+
+// missingTest names the condition that breaks the circle of one entry; "" where none does.
+func missingTest(circle []browser.Hop, req request.Request) string {
+	rule := circle[0].Response.By
+	if rule == nil || len(circle) > 1 {
+		return ""
+	}
+	if a, ok := rule.Action.(*rulebook.Redirect); ok && !hasTest(rule, rulebook.FieldScheme) {
+		if scheme, _ := rulebook.Constant(a.To.Scheme); scheme == "https" && req.Address.Scheme == "https" {
+			return "when scheme http"
+		}
+		if scheme, _ := rulebook.Constant(a.To.Scheme); scheme == "http" && req.Address.Scheme == "http" {
+			return "when scheme https"
+		}
+	}
+	if a, ok := rule.Action.(*rulebook.Redirect); ok && !hasTest(rule, rulebook.FieldHost) && !a.To.IsPath() {
+		if host, ok := rulebook.Constant(a.To.Host); ok && host == req.Address.Host {
+			return "unless host " + host
+		}
+	}
+	return ""
 }

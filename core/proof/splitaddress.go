@@ -27,11 +27,17 @@ func findSplits(c *checker) {
 		c.noteSite(Tried, s, "")
 		splits := map[string]*Finding{}
 		var order []string
-		note := func(way, advice string, a, b *request.Request) {
+		note := func(way, advice, entry string, a, b *request.Request) {
 			f := splits[way]
 			if f == nil {
-				f = &Finding{Request: a, Other: b, Advice: advice,
+				f = &Finding{Request: a, Other: b, Advice: advice + entry,
 					Message: fmt.Sprintf("%s and %s are one page under two addresses.", a.Address, b.Address)}
+				if entry != "" {
+					f.Fixes = []Fix{addEntry(s, entry)}
+					f.Fixes[0].About = func(req *request.Request) bool {
+						return lastSegment(req.Address.Path) == lastSegment(b.Address.Path) && req.Address.Scheme == b.Address.Scheme
+					}
+				}
 				splits[way] = f
 				order = append(order, way)
 			}
@@ -58,11 +64,12 @@ func findSplits(c *checker) {
 				}
 				if c.shows(&other, folder.File) {
 					way := "document"
-					advice := `send the longer one on:   redirect ` + c.freeName(s, "plain") + ` on ~/(.*/)?` + regexp.QuoteMeta(folder.File.Name()) + ` to /{1} as permanent`
+					advice := "send the longer one on:   "
+					entry := `redirect ` + c.freeName(s, "plain") + ` on ~/(.*/)?` + regexp.QuoteMeta(folder.File.Name()) + ` to /{1} as permanent`
 					if path == n.Path {
-						way, advice = "slash", "let the folder answer at one of them:   slash add   or   slash drop"
+						way, advice, entry = "slash", "let the folder answer at one of them:   slash add   or   slash drop", ""
 					}
-					note(way, advice, at, &other)
+					note(way, advice, entry, at, &other)
 				}
 			}
 			for _, name := range names {
@@ -77,9 +84,10 @@ func findSplits(c *checker) {
 					if s.UnknownHosts { // whoever asks could name any
 						host = at.Address.Host
 					}
-					note("scheme", "send all on to https:   redirect "+c.freeName(s, "secure")+" when scheme http to https://"+host+"{path} as permanent", at, &other)
+					note("scheme", "send all on to https:   ", "redirect "+c.freeName(s, "secure")+" when scheme http to https://"+host+"{path} as permanent", at, &other)
+					splits["scheme"].Fixes[0].About = func(req *request.Request) bool { return req.Address.Scheme == "http" }
 				} else if asked != n {
-					note("host", "", at, &other)
+					note("host", "", "", at, &other)
 					asked = n
 				}
 			}
@@ -173,5 +181,10 @@ func (c *checker) tellNames(s *rulebook.Site, f *Finding) {
 	case len(names) > 0:
 		f.Message += further(len(names)-1, "The site answers under one more name.", "The site answers under %d more names.")
 	}
-	f.Advice = fmt.Sprintf("send %s:   redirect %s %s to %s{path} as permanent", what, c.freeName(s, "one-name"), which, main.Origin())
+	entry := fmt.Sprintf("redirect %s %s to %s{path} as permanent", c.freeName(s, "one-name"), which, main.Origin())
+	f.Advice = fmt.Sprintf("send %s:   %s", what, entry)
+	f.Fixes = []Fix{addEntry(s, entry)}
+	f.Fixes[0].About = func(req *request.Request) bool {
+		return c.SiteFor(req.Address.Host) == s && req.Address.Host != main.Host
+	}
 }

@@ -69,7 +69,8 @@ func (c *checker) looseDot(sp *space, r *rulebook.Rule, p *pattern.Pattern, word
 	c.note(Found, r, "")
 	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 		Message: fmt.Sprintf("The dot in %s stands for any character: the entry takes %s, too.", text, canonical.Decode(req.Address.Path)),
-		Advice:  "write   " + text[:at] + `\.` + text[at+1:]})
+		Advice:  "write   " + text[:at] + `\.` + text[at+1:],
+		Fixes:   replaceIn(r, word, text, text[:at]+`\.`+text[at+1:])})
 }
 
 // looseDotIn gives the place of a dot that is meant as one; -1 for none.

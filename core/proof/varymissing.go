@@ -44,9 +44,11 @@ func (c *checker) unsaid(s *rulebook.Site, r *rulebook.Rule) {
 		if resp.Status != 200 || strings.Contains(vary, "*") || strings.Contains(strings.ToLower(vary), name) || strings.Contains(keep, "private") || strings.Contains(keep, "no-store") {
 			continue
 		}
+		entry := fmt.Sprintf("header %s when asked %s add Vary %s", c.freeName(s, "said"), rulebook.Quote(req.Address.Path), http.CanonicalHeaderKey(name))
 		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: t.Place, Width: t.Width, Request: req,
 			Message: fmt.Sprintf("%s shows another page by %s, and its answer has no Vary that says so: a cache on the way gives the one to all.", req.Address.Target(), t.Field),
-			Advice:  fmt.Sprintf("say it there:   header %s when asked %s add Vary %s", c.freeName(s, "said"), rulebook.Quote(req.Address.Path), http.CanonicalHeaderKey(name))})
+			Advice:  "say it there:   " + entry,
+			Fixes:   []Fix{addEntry(s, entry)}})
 		return
 	}
 }

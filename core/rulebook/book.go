@@ -189,6 +189,7 @@ func (b *Book) ExampleRequest(r *Rule, ex *Example) (*request.Request, error) {
 // An Accept keeps a finding quiet.
 type Accept struct {
 	Place   Place
+	Width   int // with its finding and reason
 	Finding string
 	Reason  string
 }

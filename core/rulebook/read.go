@@ -313,7 +313,7 @@ func (b *builder) accept(c *Clause) Accept {
 	if !c.Values[1].Quoted {
 		b.errs.at(c.Values[1], `a reason stands in quotes: accept %s "why this is meant"`, c.Values[0].Text)
 	}
-	return Accept{c.Keyword.Place, c.Values[0].Text, c.Values[1].Text}
+	return Accept{c.Keyword.Place, c.width(), c.Values[0].Text, c.Values[1].Text}
 }
 
 // answers notes the site of a host, which can have only one.

@@ -22,7 +22,7 @@ func init() {
 		shows:   func(f *form) bool { return f.check != nil },
 		rules:   theRules,
 		name:    "check",
-		args:    "[RULEBOOK]",
+		args:    "[RULEBOOK] [FINDING…]",
 		summary: "reads the rulebook, runs its examples, and looks for what goes wrong",
 		about: `Reads the rulebook, runs the examples in it, and looks for loops, targets that
 are not there, and the rest of what ` + "`kibitz help findings`" + ` names. Each finding
@@ -35,10 +35,22 @@ Exit status 1: there is a finding of severity error.`,
 			notes := flags.String("notes", "some", "which `notes` to look for: some, or all: also where only the order of two entries decides")
 			claims := flags.Bool("claims", false, "say of each finding, and of each entry, what is proved and what was only tried")
 			read := flags.String("pages", "on", "whether the files of the trees are read, for what they refer to: on, off")
+			mend := &fixFlags{}
+			mend.setup(flags)
 			watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 			return func(r *run, args []string) (int, error) {
 				severity := proof.Severity(*failOn)
+				var findings []string
+				if mend.fix {
+					findings, args = findingNames(args)
+				}
 				switch {
+				case !mend.fix && (mend.write || len(mend.keep) > 0):
+					return 0, usagef("-write and -keep go with -fix")
+				case mend.fix && *watch:
+					return 0, usagef("-fix and -watch do not go together")
+				case mend.fix && r.form.rank > 0:
+					return 0, usagef("-fix prints a diff, and has no other form")
 				case len(args) > 1 || len(args) == 1 && r.rules != "":
 					return 0, usagef("check takes one rulebook")
 				case !slices.Contains([]proof.Severity{proof.Error, proof.Warning, proof.Note}, severity):
@@ -57,6 +69,9 @@ Exit status 1: there is a finding of severity error.`,
 					return 0, usagef("-pages is on or off, not %s", *read)
 				}
 				look := proof.Options{Effort: *effort, All: *notes == "all", NoPages: *read == "off"}
+				if mend.fix {
+					return r.fix(mend, findings, severity, look)
+				}
 				once := func() (int, error) { return r.check(severity, look, *claims) }
 				if *watch {
 					return r.watch(once)

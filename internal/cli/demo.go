@@ -60,6 +60,7 @@ var demoSteps = []demoStep{
 	{"Last year's rulebook. Visitors complain that some pages never load: check it.", "check before.kibitz", ""},
 	{"The request that shows the loop, step by step.", "trace -rules before.kibitz https://saltmarsh-ferries.example/crew/", ""},
 	{"What happens to the requests that the site gets?", "replay -rules before.kibitz requests.txt", ""},
+	{"What of this can be mended in the text alone? Every change is tried on the requests that must stay as they are.", "check -fix -keep requests.txt before.kibitz", ""},
 	{"The mended rulebook: check it.", "check site.kibitz", ""},
 	{"An old address that stands in many bookmarks, over http.", "trace 'http://saltmarsh-ferries.example/timetable/winter.php?lang=en'", ""},
 	{"A page as a browser asks for it: before, nothing was compressed.", "trace -rules before.kibitz -header 'Accept-Encoding: gzip, br' /conditions/", ""},
