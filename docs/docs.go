@@ -1,7 +1,10 @@
 // Package docs is the documentation that the program itself shows.
 package docs
 
-import _ "embed"
+import (
+	_ "embed"
+	"strings"
+)
 
 // Language is the reference of the rulebook language.
 //
@@ -32,3 +35,25 @@ var Live string
 //
 //go:embed exit.md
 var Exit string
+
+// Section cuts the part of a document that a heading begins, up to the next
+// heading of its rank; "" where there is no such heading.
+func Section(text, heading string) string {
+	start := strings.Index(text, "\n"+heading+"\n")
+	if start < 0 {
+		return ""
+	}
+	text = text[start+1:]
+	rank, _, _ := strings.Cut(heading, " ")
+	for i := len(heading); ; {
+		next := strings.Index(text[i:], "\n#")
+		if next < 0 {
+			return text
+		}
+		i += next + 1
+		line, _, _ := strings.Cut(text[i:], " ")
+		if len(line) <= len(rank) && strings.Trim(line, "#") == "" {
+			return text[:i]
+		}
+	}
+}

@@ -72,14 +72,32 @@ func Run(e *engine.Engine, o Options) *Result {
 		if f == nil {
 			return r
 		}
-		m := &mender{Result: r, options: o, finding: f}
-		m.known = append(m.known, proof.Known(r.Engine)...)
-		for _, item := range o.Keep {
-			m.known = append(m.known, item.Request)
-		}
-		r.Known = len(m.known)
-		m.try()
+		r.mender(f, o).try()
 	}
+}
+
+// Ways gives those of a finding's ways to mend it that hold when they are run. The report is
+// one of the engine's rulebook, by the same options.
+func Ways(e *engine.Engine, report *proof.Report, f *proof.Finding, o Options) (ways []proof.Fix) {
+	if len(f.Fixes) == 0 {
+		return nil
+	}
+	m := (&Result{Engine: e, After: report}).mender(f, o)
+	for _, way := range f.Fixes {
+		if _, _, err := m.run(way); err == nil {
+			ways = append(ways, way)
+		}
+	}
+	return ways
+}
+
+func (r *Result) mender(f *proof.Finding, o Options) *mender {
+	m := &mender{Result: r, options: o, finding: f, known: proof.Known(r.Engine)}
+	for _, item := range o.Keep {
+		m.known = append(m.known, item.Request)
+	}
+	r.Known = len(m.known)
+	return m
 }
 
 // next gives the next finding that has a way to try; what was tried once is left.

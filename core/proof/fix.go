@@ -109,3 +109,19 @@ func Known(e *engine.Engine) (out []*request.Request) {
 	}
 	return out
 }
+
+// Sample is a request that an entry decides, as plain as there is; nil where none was found.
+func Sample(e *engine.Engine, r *rulebook.Rule) *request.Request {
+	c := newShared(e, 1)
+	for _, s := range e.Book.Sites {
+		if r.Site != nil && r.Site != s {
+			continue
+		}
+		for _, req := range append([]*request.Request{c.space(s).like(r)}, c.firstProbes(s, r)...) {
+			if e.Takes(r, req) && (!r.Kind.Leads() || e.Predict(req).By == r) {
+				return req
+			}
+		}
+	}
+	return nil
+}

@@ -447,7 +447,7 @@ func (b *builder) folder(w Word, kind Kind, fold bool) (string, bool) {
 			b.errs.at(w, "`%s` is no folder; and if `in` is meant as the name of this entry, call it something else: `in` begins a clause", w.Text)
 			return "", false
 		}
-		if said := noPath(w.Text, kind.keywords()); said != "" && !w.Quoted {
+		if said := noPath(w.Text, kind.Keywords()); said != "" && !w.Quoted {
 			b.errs.at(w, "%s", said)
 			return "", false
 		}

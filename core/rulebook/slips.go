@@ -77,7 +77,7 @@ func isClause(word string) bool {
 // everyClause gives the words that begin clauses, of all kinds of entries.
 func everyClause() (all []string) {
 	for _, k := range Kinds() {
-		all = append(all, k.keywords()...)
+		all = append(all, k.Keywords()...)
 	}
 	slices.Sort(all)
 	return slices.Compact(all)

@@ -73,7 +73,7 @@ func Kinds() []Kind {
 }
 
 // IsRule reports whether entries of a kind are rules: they take requests.
-func (k Kind) IsRule() bool { return rowOf(k).read != nil }
+func (k Kind) IsRule() bool { return rowOf(k) != nil && rowOf(k).read != nil }
 
 // form gives how a clause of this kind is written, if it is one.
 func (k Kind) form(word string) (clauseForm, bool) {
@@ -91,8 +91,12 @@ func (k Kind) begins(w Word) bool {
 	return ok && !w.Quoted
 }
 
-// keywords are the clauses of this kind, sorted.
-func (k Kind) keywords() []string {
+// Keywords are the clauses of this kind, selectors too, sorted; none where there is no such
+// kind.
+func (k Kind) Keywords() []string {
+	if rowOf(k) == nil {
+		return nil
+	}
 	words := Clauses(k)
 	if k.IsRule() {
 		words = slices.Sorted(slices.Values(slices.AppendSeq(words, maps.Keys(selectors))))
@@ -219,12 +223,12 @@ func (e *Entry) parseClauses(kind Kind, words []Word, errs *Errors) (ok bool) {
 	var begun []string                                      // clauses that lack a value
 	for len(words) > 0 {
 		if !keyword(words[0]) {
-			if strings.HasPrefix(words[0].Text, "/") && len(e.Clauses)+len(begun) == 0 && slices.Contains(kind.keywords(), "on") {
+			if strings.HasPrefix(words[0].Text, "/") && len(e.Clauses)+len(begun) == 0 && slices.Contains(kind.Keywords(), "on") {
 				errs.at(words[0], "a clause begins here, and `%s` is none: write `on %s`", shorten(words[0].Text), shorten(words[0].Text))
 				return false
 			}
-			if e.Name != nil && len(e.Clauses)+len(begun) == 0 && meant(words[0].Text, kind.keywords()) == "" && nearest(words[0].Text, kind.keywords()) == "" {
-				if word := nearest(e.Name.Text, kind.keywords()); word != "" {
+			if e.Name != nil && len(e.Clauses)+len(begun) == 0 && meant(words[0].Text, kind.Keywords()) == "" && nearest(words[0].Text, kind.Keywords()) == "" {
+				if word := nearest(e.Name.Text, kind.Keywords()); word != "" {
 					errs.at(*e.Name, "`%s` is taken for the name of this `%s`, since it is none of its clauses: did you mean `%s`?", e.Name.Text, kind, word)
 					return false
 				}
@@ -233,7 +237,7 @@ func (e *Entry) parseClauses(kind Kind, words []Word, errs *Errors) (ok bool) {
 				errs.at(words[0], "`%s` begins an entry, and is indented as the clauses of the `%s` above are: let it begin at the start of its line", words[0].Text, kind)
 				return false
 			}
-			errs.at(words[0], "`%s` is no clause of `%s`%s", shorten(words[0].Text), kind, orNearest(words[0].Text, kind.keywords()))
+			errs.at(words[0], "`%s` is no clause of `%s`%s", shorten(words[0].Text), kind, orNearest(words[0].Text, kind.Keywords()))
 			words = words[1:]
 			for len(words) > 0 && !keyword(words[0]) {
 				words = words[1:]

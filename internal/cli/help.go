@@ -68,14 +68,14 @@ func (r *run) help(args []string) error {
 			r.commandHelp(&c)
 			if slices.Contains(rulebook.Kinds(), rulebook.Kind(topic)) { // an entry has the same name
 				r.out.Printf("\n")
-				r.markdown(section(docs.Language, "### "+topic))
+				r.markdown(docs.Section(docs.Language, "### "+topic))
 			}
 			return nil
 		}
 	}
 	for _, k := range rulebook.Kinds() {
 		if string(k) == topic {
-			r.markdown(section(docs.Language, "### "+topic))
+			r.markdown(docs.Section(docs.Language, "### "+topic))
 			return nil
 		}
 	}
@@ -84,10 +84,10 @@ func (r *run) help(args []string) error {
 		r.markdown(docs.Language)
 		return nil
 	case "fields":
-		r.markdown(section(docs.Language, "## Fields") + "\n" + section(docs.Language, "## Values of a test"))
+		r.markdown(docs.Section(docs.Language, "## Fields") + "\n" + docs.Section(docs.Language, "## Values of a test"))
 		return nil
 	case "statuses":
-		r.markdown(section(docs.Language, "## Statuses"))
+		r.markdown(docs.Section(docs.Language, "## Statuses"))
 		return nil
 	case "lists":
 		r.markdown(docs.Lists)
@@ -102,7 +102,7 @@ func (r *run) help(args []string) error {
 		r.findingsHelp()
 		return nil
 	case "stored-redirect-loop":
-		r.markdown(section(docs.Live, "### Visitors who come back"))
+		r.markdown(docs.Section(docs.Live, "### Visitors who come back"))
 		return nil
 	case "help":
 		return r.help(nil)
@@ -145,28 +145,6 @@ func (r *run) commandHelp(c *command) {
 		r.out.Wrapped(fmt.Sprintf("    %-*s   ", width, row[0]), row[1])
 	}
 	r.out.Printf("\nFlags may stand before or behind the arguments.\n")
-}
-
-// section cuts the part of a document that a heading begins, up to the next
-// heading of its rank.
-func section(text, heading string) string {
-	start := strings.Index(text, "\n"+heading+"\n")
-	if start < 0 {
-		return ""
-	}
-	text = text[start+1:]
-	rank, _, _ := strings.Cut(heading, " ")
-	for i := len(heading); ; {
-		next := strings.Index(text[i:], "\n#")
-		if next < 0 {
-			return text
-		}
-		i += next + 1
-		line, _, _ := strings.Cut(text[i:], " ")
-		if len(line) <= len(rank) && strings.Trim(line, "#") == "" {
-			return text[:i]
-		}
-	}
 }
 
 // markdown shows a document as plain text.
