@@ -14,6 +14,7 @@ import (
 	"kibitz/core/fix"
 	"kibitz/core/proof"
 	"kibitz/core/rulebook"
+	"kibitz/internal/render"
 )
 
 // codeActions gives the ways to mend the findings in the range: those that hold when they are
@@ -135,14 +136,11 @@ func hintsOf(v *view) ([]inlayHint, error) {
 		for _, l := range p.state.lists {
 			of := l.entries[r.Place.String()].N
 			n += of
-			said = append(said, fmt.Sprintf("%s: %d of %d", l.name, of, l.requests))
+			said = append(said, fmt.Sprintf("%s: %s of %s", l.name, render.Number(of), render.Number(l.requests)))
 		}
-		label := fmt.Sprintf("%d requests", n)
-		switch n {
-		case 0:
+		label := render.Count(int(n), "request")
+		if n == 0 {
 			label = "no request"
-		case 1:
-			label = "1 request"
 		}
 		out = append(out, inlayHint{Position: at, Label: label, PaddingLeft: true, Tooltip: strings.Join(said, "\n")})
 	}

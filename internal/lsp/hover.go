@@ -13,6 +13,7 @@ import (
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/docs"
+	"kibitz/internal/render"
 )
 
 func hoverAt(v *view) (*hover, error) {
@@ -101,10 +102,10 @@ func (v *view) tellsEntry(s *spot) string {
 		fmt.Fprintf(&b, "- example %s %s\n", code(ex.URL), exampleState(e, known, i))
 	}
 	for _, l := range p.state.lists {
-		fmt.Fprintf(&b, "- %s of %d requests of %s\n", number(l.entries[known.Place.String()].N, "decides none"), l.requests, code(l.name))
+		fmt.Fprintf(&b, "- decides %s of %s of %s\n", count(l.entries[known.Place.String()].N), render.Count(int(l.requests), "request"), code(l.name))
 	}
 	for _, f := range p.state.report.Findings {
-		if slices.Contains(f.Rules, known) {
+		if f.Name != "example-fails" && slices.Contains(f.Rules, known) {
 			fmt.Fprintf(&b, "- %s, %s: %s\n", f.Severity, code(f.Name), f.Message)
 		}
 	}
@@ -135,11 +136,12 @@ func (v *view) asked(req *request.Request) string {
 	return said
 }
 
-func number(n int64, none string) string {
+// count is a number as people read it.
+func count(n int64) string {
 	if n == 0 {
-		return none
+		return "none"
 	}
-	return fmt.Sprintf("decides %d", n)
+	return render.Number(n)
 }
 
 // tellsKeyword gives what the documents say of a clause: its own part, or what its kind says.
