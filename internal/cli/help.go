@@ -45,11 +45,21 @@ More:  kibitz help COMMAND
        kibitz help pages       what is read of a site's own pages
        kibitz help findings    what check looks for
        kibitz help exit        the exit status of each command
+       kibitz help -search WORD   where the documents speak of it
+       kibitz help -man        all of this as a manual page
 `
 
 // help explains a command or a topic.
 func (r *run) help(args []string) error {
-	if len(args) > 1 {
+	switch {
+	case len(args) == 1 && args[0] == "-man":
+		return r.man(r.stdout)
+	case len(args) == 2 && args[0] == "-search":
+		if !r.searchHelp(args[1]) {
+			return usagef("the documents say nothing of %q", args[1])
+		}
+		return nil
+	case len(args) > 1:
 		return usagef("help takes one word, like: kibitz help redirect")
 	}
 	if len(args) == 0 {
@@ -124,19 +134,12 @@ func (r *run) help(args []string) error {
 
 func (r *run) commandHelp(c *command) {
 	r.out.Printf("kibitz %s [flags] %s\n\n%s\n\nFlags\n\n", c.name, c.args, c.about)
-	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	r.common.flags(c, flags)
-	c.setup(flags)
 	var rows [][2]string
 	width := 0
-	flags.VisitAll(func(f *flag.Flag) {
-		value, usage := flag.UnquoteUsage(f)
+	r.eachFlag(c, func(f *flag.Flag, value, usage string) {
 		name := "-" + f.Name
 		if value != "" {
 			name += " " + strings.ToUpper(value)
-		}
-		if f.DefValue != "" && f.DefValue != "false" && !strings.Contains(usage, "default") && !strings.Contains(usage, f.DefValue) {
-			usage += " (default " + f.DefValue + ")"
 		}
 		rows = append(rows, [2]string{name, usage})
 		width = max(width, len(name))
@@ -145,6 +148,21 @@ func (r *run) commandHelp(c *command) {
 		r.out.Wrapped(fmt.Sprintf("    %-*s   ", width, row[0]), row[1])
 	}
 	r.out.Printf("\nFlags may stand before or behind the arguments.\n")
+}
+
+// eachFlag gives the flags of a command, with the name of their value ("" for none) and what
+// they do.
+func (r *run) eachFlag(c *command, yield func(f *flag.Flag, value, usage string)) {
+	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	r.common.flags(c, flags)
+	c.setup(flags)
+	flags.VisitAll(func(f *flag.Flag) {
+		value, usage := flag.UnquoteUsage(f)
+		if f.DefValue != "" && f.DefValue != "false" && !strings.Contains(usage, "default") && !strings.Contains(usage, f.DefValue) {
+			usage += " (default " + f.DefValue + ")"
+		}
+		yield(f, value, usage)
+	})
 }
 
 // markdown shows a document as plain text.
