@@ -85,7 +85,9 @@ func edit(t *testing.T, files map[string]string) *editor {
 	return e
 }
 
-func (e *editor) uri(name string) string { return "file://" + filepath.ToSlash(filepath.Join(e.dir, name)) }
+func (e *editor) uri(name string) string {
+	return "file://" + filepath.ToSlash(filepath.Join(e.dir, name))
+}
 
 func (e *editor) send(m map[string]any) {
 	m["jsonrpc"] = "2.0"

@@ -140,3 +140,28 @@ func TestHelpOnAnyWord(t *testing.T) {
 		}
 	}
 }
+
+// TestManualPage has every command with its flags, and is as mandoc wants it.
+func TestManualPage(t *testing.T) {
+	out, errs, status := kibitz(t, t.TempDir(), "", "help", "-man")
+	if status != 0 || errs != "" {
+		t.Fatalf("status %d: %s", status, errs)
+	}
+	for _, want := range []string{".Dt KIBITZ 1\n", ".Ss check\n", ".Ss lsp\n", `.It Fl fail-on Ar "severity"`, ".It Ev KIBITZ_RULES\n", ".It Er 2\n"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("there is no %q", want)
+		}
+	}
+	if strings.Contains(out, "`") {
+		t.Error("there are backticks")
+	}
+	mandoc, err := exec.LookPath("mandoc")
+	if err != nil {
+		t.Skip("there is no mandoc here")
+	}
+	lint := exec.Command(mandoc, "-Tlint", "-W", "style")
+	lint.Stdin = strings.NewReader(out)
+	if said, err := lint.CombinedOutput(); err != nil || len(said) > 0 {
+		t.Errorf("%v\n%s", err, said)
+	}
+}
