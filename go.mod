@@ -21,6 +21,8 @@ require (
 	golang.org/x/tools v0.51.0
 )
 
+require github.com/yuin/goldmark v1.8.7
+
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/bits-and-blooms/bitset v1.20.0 // indirect

@@ -31,6 +31,11 @@ var Pages string
 //go:embed live.md
 var Live string
 
+// Words are the words of the trade as they are used here.
+//
+//go:embed words.md
+var Words string
+
 // Exit says what the exit statuses mean.
 //
 //go:embed exit.md

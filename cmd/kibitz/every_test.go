@@ -42,15 +42,15 @@ func TestCompareSaysWhatIsTrueOfEveryRequest(t *testing.T) {
 		status   int
 		want     []string
 	}{
-		{"table", "pattern", 0, []string{"Proved: every request is answered alike.", "Nothing changes."}},
-		{"slip", "pattern", 1, []string{"Proved: every request is answered alike, but for these.", "items on /shop/item-:n", "was 301 to /items/1243/ by items", "is 301 to /items/1234/ by items", "kibitz trace -rules pattern.kibitz https://s.example/shop/item-1234.html"}},
+		{"table", "pattern", 0, []string{"Proved: every request gets the same answer.", "Nothing changes."}},
+		{"slip", "pattern", 1, []string{"Proved: every request gets the same answer, but for these.", "items on /shop/item-:n", "was 301 to /items/1243/ by items", "is 301 to /items/1234/ by items", "kibitz trace -rules pattern.kibitz https://s.example/shop/item-1234.html"}},
 		{"table", "broad", 1, []string{"was files, is 301 to /items/0/ by items", "kibitz trace -rules broad.kibitz https://s.example/shop/item-0.html"}},
-		{"table", "parted", 0, []string{"Proved: every request is answered alike. The entries are the same."}},
+		{"table", "parted", 0, []string{"Proved: every request gets the same answer. The entries are the same."}},
 		{"slip", "parted", 1, []string{"was 301 to /items/1243/ by items"}},
 		{"table", "turned", 1, []string{"was 301 to https://s.example/prices/ by secure", "is 302 to /fares/ by fares"}},
 		{"rewrite", "rewrite2", 1, []string{"by fares"}},
 		{"slash", "said", 0, []string{"No request was found that is answered differently", "Open: slash is the cause of an answer, and then redirect: what other methods get is not decided"}},
-		{"password", "header", 1, []string{"Proved: every request is answered alike, but for these.", "crew in /crew/", "403 by crew", "with another X-Why"}},
+		{"password", "header", 1, []string{"Proved: every request gets the same answer, but for these.", "crew in /crew/", "403 by crew", "with another X-Why"}},
 	} {
 		out, errs, status := kibitz(t, dir, "", "compare", "-expect-none", test.old+".kibitz", test.new+".kibitz")
 		if status != test.status {

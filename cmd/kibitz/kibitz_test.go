@@ -117,7 +117,7 @@ func TestALoopIsFoundMendedAndGone(t *testing.T) {
 	os.WriteFile(book, bytes.Replace(text, []byte("in /crew/ "), []byte("in /crew/ when scheme http "), 1), 0o644)
 	for _, args := range [][]string{{"check"}, {"replay", "list.txt"}} {
 		if out, errs, status := kibitz(t, dir, "", args...); status != 0 {
-			t.Errorf("%v on the mended rulebook: status %d\n%s%s", args, status, out, errs)
+			t.Errorf("%v on the fixed rulebook: status %d\n%s%s", args, status, out, errs)
 		}
 	}
 }

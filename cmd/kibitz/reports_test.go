@@ -115,7 +115,7 @@ Differences   answered differently from what the rulebook says, by what decides
   1   200 became 404   (missing)                    /none
   1   404 became 301   m           site.kibitz:10   /fares.php
 
-Loops   visitors are sent round for ever
+Loops   visitors are caught in an endless loop
 
   1   /about/
   1   /round

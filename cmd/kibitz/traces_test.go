@@ -241,7 +241,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  304 decided by no entry; the cause is unchanged
-     what the browser has kept is good once more (RFC 9111, 4.3.4)
+     the browser's cached copy is fresh again (RFC 9111, 4.3.4)
 `},
 		{`/%66ares.php`, `
   +  the path is read as /fares.php

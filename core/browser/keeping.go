@@ -151,7 +151,7 @@ func Keeping(req *request.Request, r *engine.Response, now time.Time) string {
 	}
 	switch k.manner {
 	case keptOnceAgain:
-		return "what the browser has kept is good once more (RFC 9111, 4.3.4)"
+		return "the browser's cached copy is fresh again (RFC 9111, 4.3.4)"
 	case keptStale:
 		return what + ", but checked again each time (" + k.why + ")" + who
 	case keptFor:

@@ -143,7 +143,7 @@ func (s *starter) names() {
 	}
 	if s.Address.Scheme == "https" {
 		s.add(rankName, "redirect secure when scheme http to https://{host}{path} as temporary",
-			"Whoever asks over http is sent to https. Make both permanent when they have worked\nfor a while: browsers remember that for ever.")
+			"Whoever asks over http is sent to https. Make both permanent when they have worked\nfor a while: browsers cache that without an end.")
 	}
 }
 
@@ -267,9 +267,9 @@ func (s *starter) keeping() {
 		if len(assets) == 1 {
 			ends = `\.` + assets[0]
 		}
-		s.add(rankHeaders, `header assets on ~.*`+ends+` for 200 304 default Cache-Control "public, max-age=3600"`, "Styles, scripts, fonts and images are kept for an hour.")
+		s.add(rankHeaders, `header assets on ~.*`+ends+` for 200 304 default Cache-Control "public, max-age=3600"`, "Styles, scripts, fonts and images are cached for an hour.")
 	}
-	s.add(rankHeaders, "header pages for 200 304 default Cache-Control no-cache", "All else is kept, and asked for whether it is still good: a change is seen at once.")
+	s.add(rankHeaders, "header pages for 200 304 default Cache-Control no-cache", "Everything else is cached and revalidated each time: a change is seen at once.")
 	s.add(rankHeaders, "header types set X-Content-Type-Options nosniff", "Browsers take files for what they are called.")
 }
 

@@ -67,7 +67,7 @@ func (s *state) folder(r *Response, n *site.Node, slash bool) {
 		return
 	}
 	s.path = asked
-	what := "the folder has no documents, and is not listed"
+	what := "the folder has no index page, and its listing is off"
 	if s.trace != nil && len(documents) > 0 {
 		what = "the folder has none of its documents (" + strings.Join(documents, " ") + "), and is not listed"
 	}

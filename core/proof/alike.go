@@ -31,7 +31,7 @@ type Likeness struct {
 	Requests    int          // that were made
 }
 
-// Alike reports whether it is proved that every request is answered alike.
+// Alike reports whether it is proved that every request gets the same answer.
 func (l *Likeness) Alike() bool { return len(l.Differences)+len(l.Open) == 0 }
 
 // A Difference is a set of requests that are answered otherwise.

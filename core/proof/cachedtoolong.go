@@ -16,7 +16,7 @@ import (
 func init() {
 	register(38, Kind{
 		Name: "cached-too-long", Severity: Warning,
-		Summary: "errors, temporary redirects or guarded pages are kept for long, or by everybody's cache",
+		Summary: "errors, temporary redirects or guarded pages are cached for long, or by shared caches",
 		Before:  "header keep set Cache-Control \"public, max-age=31536000, immutable\"",
 		After:   "header keep in /styles/ for 200 set Cache-Control \"public, max-age=31536000, immutable\"",
 		find:    findKeptTooLong,

@@ -19,7 +19,7 @@ import (
 func init() {
 	register(9, Kind{
 		Name: "conflict", Severity: Warning,
-		Summary: "two entries cross, and the more general one stands above: where both take an address, it wins",
+		Summary: "two entries overlap, and the more general one stands above: where both take an address, it wins",
 		Before:  "redirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?\nredirect papers on /docs/:name  to /fares/?paper={name}  as permanent",
 		After:   "redirect papers on /docs/:name  to /fares/?paper={name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent",
 		find:    func(c *checker) { findCrossings(c, true) },
@@ -329,9 +329,9 @@ func crossingFinding(culprit *rulebook.Rule, own []crossing) Finding {
 	}
 	f.Place, f.Width = clause(culprit, "on", "in")
 	if len(own) == 1 {
-		f.Message = fmt.Sprintf("This entry and %s (%s) cross.", names[0], f.Rules[1].Place)
+		f.Message = fmt.Sprintf("This entry and %s (%s) overlap.", names[0], f.Rules[1].Place)
 	} else {
-		f.Message = fmt.Sprintf("This entry crosses %d others: %s.", len(own), listed(names))
+		f.Message = fmt.Sprintf("This entry overlaps %d others: %s.", len(own), listed(names))
 	}
 	who := "Both"
 	if len(own) > 1 {

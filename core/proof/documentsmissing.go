@@ -50,7 +50,7 @@ func findMissingDocuments(c *checker) {
 			f := Finding{Rules: []*rulebook.Rule{r}}
 			switch {
 			case len(a.Documents) == 0 && hidden != nil:
-				f.Message = fmt.Sprintf("%s/ has an %s, which nobody is shown: the entry has no documents.", hidden.Path, rulebook.UsualDocument)
+				f.Message = fmt.Sprintf("%s/ has an %s, which nobody is shown: the entry names no index page.", hidden.Path, rulebook.UsualDocument)
 				f.Advice = "take the file away, or name it:   documents " + rulebook.UsualDocument
 				f.Fixes = []Fix{setClause(r, "documents", rulebook.UsualDocument)}
 				f.Request = c.plain(s)

@@ -78,7 +78,7 @@ func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) bo
 		place, width := clause(r, "in", "on", "to")
 		c.note(Found, r, "")
 		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown,
-			Message: fmt.Sprintf("Below %s/ every wrong address answers 200: whoever mistypes one, and every search engine, is told that the page is there.", folder),
+			Message: fmt.Sprintf("Below %s/ every wrong address answers 200: whoever mistypes one, and every search engine, is told that the page exists.", folder),
 			Advice:  "name the addresses that are meant, as in /planner/:from([a-z]+), or accept it where the page itself says so"})
 		return true
 	}
@@ -143,7 +143,7 @@ func (c *checker) sendsMissing(r *rulebook.Rule) {
 			place, width := clause(r, "when", "to")
 			c.note(Found, r, "")
 			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Advice: advice,
-				Message: "Whoever asks for what is not there " + what + ": visitors, and every search engine, are told that the page is there."})
+				Message: "Whoever asks for what is not there " + what + ": visitors, and every search engine, are told that the page exists."})
 			return
 		}
 	}

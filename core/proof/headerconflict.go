@@ -13,7 +13,7 @@ import (
 func init() {
 	register(27, Kind{
 		Name: "header-conflict", Severity: Warning,
-		Summary: "what one header entry sets, another always changes, or a field that may stand once is sent twice",
+		Summary: "what one header entry sets, another always changes, or a field that may appear once is sent twice",
 		Before:  "header a set X-Frame-Options DENY\nheader b set X-Frame-Options SAMEORIGIN",
 		After:   "header b set X-Frame-Options SAMEORIGIN",
 		find: func(c *checker) {
@@ -62,7 +62,7 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 			}
 		}
 		if len(values) > 1 && slices.Contains(single, strings.ToLower(change.Name)) && change.Do == "add" {
-			c.reportConflict(r, nil, change, req, fmt.Sprintf("%s is sent %d times, and may stand once: browsers pass it over or choose.", change.Name, len(values)))
+			c.reportConflict(r, nil, change, req, fmt.Sprintf("%s is sent %d times, and may appear once: browsers ignore it or choose one.", change.Name, len(values)))
 			return
 		}
 		if survives {

@@ -62,7 +62,7 @@ func (c *checker) brokenLink(t *pages.Target) {
 	advice := c.instead(t)
 	switch by := t.Last().By; {
 	case t.Broken() && t.Last().Status < 400:
-		advice = "mend the redirects first: check tells of them"
+		advice = "fix the redirects first: kibitz check names them"
 	case by != nil && (t.Last().Cause == engine.CauseRefused || t.Last().Cause == engine.CauseReply):
 		advice = fmt.Sprintf("take the link out, or let %s (%s) leave the address alone", by.Name, by.Place)
 	}

@@ -46,5 +46,5 @@ func (c *checker) inEveryFile(t *pages.Target) string {
 	if _, ok := Settled(c.Engine, t); !ok {
 		return ""
 	}
-	return " kibitz links -write mends it in every file."
+	return " kibitz links -write fixes it in every file."
 }

@@ -12,7 +12,7 @@ import (
 func init() {
 	register(1, Kind{
 		Name: "redirect-loop", Severity: Error,
-		Summary: "a visit comes back to an address that it has had, and goes round for ever",
+		Summary: "redirects lead back to an address that the visitor has already been sent to: an endless loop",
 		Before:  "redirect secure                   to https://{host}{path} as permanent",
 		After:   "redirect secure  when scheme http to https://{host}{path} as permanent",
 		Proves:  true,
@@ -140,7 +140,7 @@ func (c *checker) loopFinding(circle []browser.Hop) Finding {
 	if len(circle) == 1 {
 		f.Message = who + " is redirected to the same address again and again."
 	} else {
-		f.Message = fmt.Sprintf("%s is sent round for ever: %s.", who, strings.Join(names, ", then "))
+		f.Message = fmt.Sprintf("%s is caught in an endless loop: %s.", who, strings.Join(names, ", then "))
 	}
 	f.Advice = loopAdvice(circle, req)
 	if clause := missingTest(circle, req); clause != "" {

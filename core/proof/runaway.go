@@ -12,7 +12,7 @@ import (
 func init() {
 	register(2, Kind{
 		Name: "runaway", Severity: Error,
-		Summary: "redirects that go on for ever through ever new addresses",
+		Summary: "redirects that never end, each to a new address",
 		Before:  "redirect blog on /blog/*            to /blog/new/{1}  as permanent",
 		After:   "redirect blog on /blog/:year(\\d+)/* to /blog/new/{year}/{1}  as permanent",
 		Proves:  true,

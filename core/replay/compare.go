@@ -34,7 +34,7 @@ const (
 
 // Says tells what a change means to visitors.
 func (c Change) Says() string {
-	return [...]string{"go round for ever now", "fail now", "are not found any more", "are open now, and were refused", "are refused now, and were served",
+	return [...]string{"loop now", "fail now", "are not found any more", "are open now, and were refused", "are refused now, and were served",
 		"lead elsewhere now", "come to the same end by another way", "have another header", "come to a good end now, and did not"}[c]
 }
 

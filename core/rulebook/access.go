@@ -122,7 +122,7 @@ func (b *builder) accounts(w Word) map[string]string {
 		case !known || len(hash) != 60:
 			b.errs.at(w, "%s: line %d has no bcrypt hash ($2b$…, 60 characters)", b.path(w), i+1)
 		case HashCost(hash) > maxCost:
-			b.errs.at(w, "%s: line %d has a hash of the cost %d: trying one password would take minutes; make it anew with a cost from 10 to 14", b.path(w), i+1, HashCost(hash))
+			b.errs.at(w, "%s: line %d has a hash of the cost %d: trying one password would take minutes; create it again with a cost from 10 to 14", b.path(w), i+1, HashCost(hash))
 		case twice:
 			b.errs.at(w, "%s: line %d names an account a second time", b.path(w), i+1)
 		}

@@ -48,7 +48,7 @@ func rowOf(k Kind) *kindRow { return kindRows[k] }
 type clauseForm struct {
 	must   int    // words it takes whatever they say
 	more   bool   // and then more, up to the next clause keyword
-	repeat bool   // the clause may stand several times
+	repeat bool   // the clause may be repeated
 	needed bool   // the entry cannot do without
 	needs  string // what it wants behind it, in words
 }

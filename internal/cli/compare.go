@@ -31,20 +31,20 @@ func init() {
 		args:    "OLD NEW LIST…",
 		summary: "what a change of the rulebook does to these requests, and to visitors who come back",
 		about: `Predicts the answer to every request of the lists with two rulebooks, and shows
-what changes, the worst first: who goes round for ever, what is lost, what is open
+what changes, the worst first: who loops, what is lost, what is open
 that was refused. Where OLD and NEW are folders, the rulebook is the same (-rules)
 and its first site has the one and the other as its files.
 
 Without a list it says what is true of every request that there can be: that all
 are answered alike, or which are not. And it uses the requests that check makes of
 both rulebooks, and each file of the trees. It walks visitors who stored the old permanent redirects
-through the new rulebook: a page moved there and back sends them round for ever.
-Exit status 1: visitors are sent round; or a change that -fail-on names, or, with
+through the new rulebook: a page that is moved away and back catches them in a loop.
+Exit status 1: visitors are caught in a loop; or a change that -fail-on names, or, with
 -expect-none, any change.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &compareFlags{}
 			flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
-			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may stand several times")
+			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may be repeated")
 			read := flags.String("pages", "on", "whether the files of the new trees are read, for how many link to an address that changes: on, off")
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp)
 			f.setup(flags, firstSite)
@@ -291,13 +291,13 @@ func (r *run) everyRequest(l *proof.Likeness, newName string) {
 	out := r.out
 	switch {
 	case l.Alike() && l.Requests == 0:
-		out.Printf("%s The entries are the same.\n", out.Well("Proved: every request is answered alike."))
+		out.Printf("%s The entries are the same.\n", out.Well("Proved: every request gets the same answer."))
 	case l.Alike():
-		out.Printf("%s One of each kind was made: %s.\n", out.Well("Proved: every request is answered alike."), render.Number(l.Requests))
+		out.Printf("%s One of each kind was made: %s.\n", out.Well("Proved: every request gets the same answer."), render.Number(l.Requests))
 	case len(l.Differences) == 0:
 		out.Printf("No request was found that is answered differently, among one of each kind (%s).\n", render.Number(l.Requests))
 	case len(l.Open) == 0:
-		out.Printf("%s\n", out.Doubtful("Proved: every request is answered alike, but for these."))
+		out.Printf("%s\n", out.Doubtful("Proved: every request gets the same answer, but for these."))
 	default:
 		out.Printf("%s\n", out.Doubtful("These are answered differently."))
 	}
@@ -391,7 +391,7 @@ func (r *run) returning(c *replay.Returning, newName string) {
 	if len(c.Stored) > 0 && len(c.HSTS) > 0 {
 		text += ", and asks " + told
 	}
-	out.Wrapped("  ", render.Clean(text+" is sent round for ever by the new rulebook: nothing tells the browser to forget."))
+	out.Wrapped("  ", render.Clean(text+" is caught in an endless loop by the new rulebook: nothing tells the browser to forget."))
 	out.Printf("\n")
 	var rows [][]string
 	for i, h := range c.Visit.Hops[c.Visit.Again:] {

@@ -30,7 +30,7 @@ func init() {
 		about: `Writes the site of Saltmarsh Ferries, an invented ferry line, into DIR (a new or
 empty folder; without it a temporary one) and walks through the work on it: a folder of
 files and a log, a server that runs by old rules, the rulebook as it was, with its loop;
-what finds it; the mended rulebook; and the replayed lists.
+what finds it; the fixed rulebook; and the replayed lists.
 
 On a terminal it goes step by step: Enter goes on, a number jumps, q leaves. With -all,
 and where it is no terminal, everything is printed at once.`,
@@ -60,8 +60,8 @@ var demoSteps = []demoStep{
 	{"Last year's rulebook. Visitors complain that some pages never load: check it.", "check before.kibitz", ""},
 	{"The request that shows the loop, step by step.", "trace -rules before.kibitz https://saltmarsh-ferries.example/crew/", ""},
 	{"What happens to the requests that the site gets?", "replay -rules before.kibitz requests.txt", ""},
-	{"What of this can be mended in the text alone? Every change is tried on the requests that must stay as they are.", "check -fix -keep requests.txt before.kibitz", ""},
-	{"The mended rulebook: check it.", "check site.kibitz", ""},
+	{"What of this can be fixed in the text alone? Every change is tried on the requests that must stay as they are.", "check -fix -keep requests.txt before.kibitz", ""},
+	{"The fixed rulebook: check it.", "check site.kibitz", ""},
 	{"An old address that stands in many bookmarks, over http.", "trace 'http://saltmarsh-ferries.example/timetable/winter.php?lang=en'", ""},
 	{"A page as a browser asks for it: before, nothing was compressed.", "trace -rules before.kibitz -header 'Accept-Encoding: gzip, br' /conditions/", ""},
 	{"And now.", "trace -header 'Accept-Encoding: gzip, br' /conditions/", ""},

@@ -43,7 +43,7 @@ Exit status 1, with -strength: some harm is not noticed.`,
 			f := &excerptFlags{}
 			flags.BoolVar(&f.strength, "strength", false, "write no list: tell how many harms to the rulebook these lists notice")
 			flags.BoolVar(&f.quick, "quick", false, "do not harm the rulebook, which takes seconds: only one request of each way in which the lists are answered")
-			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; may stand several times")
+			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; may be repeated")
 			f.setup(flags, firstSite)
 			return func(r *run, args []string) (int, error) {
 				if len(args) == 0 {

@@ -28,10 +28,10 @@ type fixFlags struct {
 func (f *fixFlags) setup(flags *flag.FlagSet) {
 	flags.BoolVar(&f.fix, "fix", false, "try what the findings advise, and print what can be done to the rulebook as a unified diff; names of findings take only those, notes too")
 	flags.BoolVar(&f.write, "write", false, "with -fix: write it into the rulebook, all of its files or none")
-	flags.Var(&f.keep, "keep", "with -fix: a `list` of requests that must be answered as now, but where a finding is about them; may stand several times")
+	flags.Var(&f.keep, "keep", "with -fix: a `list` of requests that must be answered as now, but where a finding is about them; may be repeated")
 }
 
-// namesFlag is a flag that may stand several times, with a name each.
+// namesFlag is a flag that may be repeated, with a name each.
 type namesFlag []string
 
 func (f *namesFlag) String() string { return strings.Join(*f, " ") }

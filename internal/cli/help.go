@@ -44,6 +44,7 @@ More:  kibitz help COMMAND
        kibitz help lists       request lists, and what they can expect
        kibitz help pages       what is read of a site's own pages
        kibitz help findings    what check looks for
+       kibitz help words       what the words mean that are used here
        kibitz help exit        the exit status of each command
        kibitz help -search WORD   where the documents speak of it
        kibitz help -man        all of this as a manual page
@@ -105,6 +106,9 @@ func (r *run) help(args []string) error {
 	case "pages":
 		r.markdown(docs.Pages)
 		return nil
+	case "words":
+		r.markdown(docs.Words)
+		return nil
 	case "exit":
 		r.markdown(docs.Exit)
 		return nil
@@ -165,47 +169,6 @@ func (r *run) eachFlag(c *command, yield func(f *flag.Flag, value, usage string)
 	})
 }
 
-// markdown shows a document as plain text.
-func (r *run) markdown(text string) {
-	code := false
-	var table [][]string
-	flush := func() {
-		r.out.Rows("  ", table)
-		table = nil
-	}
-	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
-		if strings.HasPrefix(line, "```") {
-			code = !code
-			continue
-		}
-		if code {
-			r.out.Printf("    %s\n", line)
-			continue
-		}
-		line = strings.NewReplacer("**", "", `\|`, "\x00").Replace(line)
-		if strings.HasPrefix(line, "|") {
-			cells := strings.Split(strings.Trim(line, "| "), "|")
-			for i := range cells {
-				cells[i] = strings.ReplaceAll(strings.Trim(cells[i], " `"), "\x00", "|")
-			}
-			if !strings.HasPrefix(cells[0], "---") {
-				table = append(table, cells)
-			}
-			continue
-		}
-		flush()
-		switch {
-		case strings.HasPrefix(line, "#"):
-			r.out.Printf("%s\n", strings.ToUpper(strings.TrimLeft(line, "# ")))
-		case line == "":
-			r.out.Printf("\n")
-		default:
-			r.out.Wrapped("", line)
-		}
-	}
-	flush()
-}
-
 func (r *run) findingsHelp() {
 	r.out.Printf("What check looks for. More of each: kibitz help NAME\n\n")
 	var rows [][]string
@@ -213,7 +176,7 @@ func (r *run) findingsHelp() {
 		rows = append(rows, []string{r.out.Severity(string(k.Severity), string(k.Severity)), k.Name, k.Summary})
 	}
 	rows = append(rows, []string{r.out.Severity("error", "error"), proof.Syntax.Name, "(-as json, sarif) " + proof.Syntax.Summary})
-	rows = append(rows, []string{r.out.Severity("error", "error"), "stored-redirect-loop", "(compare) visitors who stored an old permanent redirect are sent round for ever by the new rulebook"})
+	rows = append(rows, []string{r.out.Severity("error", "error"), "stored-redirect-loop", "(compare) visitors who stored an old permanent redirect are caught in an endless loop by the new rulebook"})
 	r.out.Rows("  ", rows)
 }
 

@@ -184,7 +184,7 @@ func (r *run) tallyHTML(s summed) error {
 		section.More = moreAddresses(sums)
 		p.Sections = append(p.Sections, section)
 	}
-	addresses("Loops", "visitors are sent round for ever", t.Loops)
+	addresses("Loops", "visitors are caught in an endless loop", t.Loops)
 	addresses("Too many redirects", "browsers give up after twenty", t.TooLong)
 	if len(t.NotAsExpected) > 0 {
 		section := pageSection{Title: "Not as expected", Note: "requests whose answer is not what their list says", Head: heads("at", "request", "what")}
@@ -408,15 +408,15 @@ func (r *run) comparedHTML(c compared) error {
 	p := webPage{Title: fmt.Sprintf("%s of %s are answered in another way", render.Number(changed), render.Count(result.Requests, "request")), Says: render.Clean(c.old) + " before, " + render.Clean(c.new) + " now"}
 	switch {
 	case len(result.Circles) > 0:
-		p.Title = "Visitors who come back are sent round for ever"
+		p.Title = "Visitors who come back are caught in an endless loop"
 	case c.every != nil && c.every.Alike():
-		p.Title = "Proved: every request is answered alike"
+		p.Title = "Proved: every request gets the same answer"
 	case changed == 0:
 		p.Title = fmt.Sprintf("All %s are answered as before", render.Count(result.Requests, "request"))
 	}
 	p.Tiles = []tile{{render.Number(result.Same), "the same", isWell}, {render.Number(changed), "in another way", isDoubt}}
 	for _, circle := range result.Circles {
-		s := pageSection{Title: "stored-redirect-loop", Note: "what browsers stored of the old rulebook, and what the new one answers, lead round for ever", Head: heads("status", "address", "leads to")}
+		s := pageSection{Title: "stored-redirect-loop", Note: "what browsers stored of the old rulebook, and what the new one answers, form an endless loop", Head: heads("status", "address", "leads to")}
 		for _, h := range circle.Visit.Hops[circle.Visit.Again:] {
 			s.Rows = append(s.Rows, []cell{{Text: strconv.Itoa(h.Response.Status)}, code(h.Request.Address.String()), code(h.Response.Location)})
 		}
@@ -454,7 +454,7 @@ func (r *run) htmlSide(a replay.Answer) cell {
 
 // verifiedHTML is the page of a server held against the prediction.
 func (r *run) verifiedHTML(found verified) error {
-	s := pageSection{Title: "Otherwise than predicted", Head: heads("request", "decided by", "what", "predicted", "got", "likeliest reason")}
+	s := pageSection{Title: "Different from the prediction", Head: heads("request", "decided by", "what", "predicted", "got", "likeliest reason")}
 	differ, sent := 0, 0
 	for _, v := range found.all {
 		if v.Skipped != "" {

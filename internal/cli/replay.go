@@ -55,10 +55,10 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp)
 			f.setup(flags, firstSite)
 			flags.IntVar(&f.workers, "workers", runtime.GOMAXPROCS(0), "how many requests are predicted at once, a `number`")
-			flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may stand several times")
+			flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may be repeated")
 			flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
 			flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
-			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may stand several times")
+			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may be repeated")
 			flags.Var(userFlag{&f.headers}, "user", userHelp)
 			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
 			flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
@@ -135,7 +135,7 @@ func (f *fieldsFlag) Set(text string) error {
 // setup adds the flags; base is what -base is if nothing is said, "" where there is no such
 // flag.
 func (f *listFlags) setup(flags *flag.FlagSet, base string) {
-	flags.StringVar(&f.format, "list", "", "the `format` of the lists: "+formatNames()+" (default: told by content)")
+	flags.StringVar(&f.format, "list", "", "the `format` of the lists: "+formatNames()+" (default: detected)")
 	flags.Var(&f.fields, "fields", "the `NAMES` of a JSON log by what they tell, like url=request.uri,status=code; they come before those that are known")
 	if base != "" {
 		flags.StringVar(&f.base, "base", "", "the `URL` of the site that the paths of the lists are asked of, like http://www.s.example (default: "+base+")")
@@ -609,7 +609,7 @@ func (r *run) collect(res *replay.Result) {
 	failed := strings.Join(res.Unmet, "; ")
 	loops := res.Is("loop") && (res.Item.Expects == nil || !res.Item.Expects.Loop)
 	if failed == "" && loops {
-		failed = "visitors are sent round for ever"
+		failed = "visitors are caught in an endless loop"
 	}
 	if res.Item.Expects == nil && !loops {
 		return

@@ -74,7 +74,7 @@ func (r *run) tallyText(s summed) error {
 		func(r *run) { r.outcomes(t) },
 		func(r *run) { r.recorded(t, r.most) },
 		func(r *run) {
-			r.top("Loops", "visitors are sent round for ever", &t.Loops, r.most, true)
+			r.top("Loops", "visitors are caught in an endless loop", &t.Loops, r.most, true)
 			r.top("Too long", fmt.Sprintf("more than %d redirects", engine.MaxRedirects), &t.TooLong, r.most, true)
 			r.top("Chains", "more than one redirect before the visitor arrives", &t.Chains, r.most, false)
 			r.missing(e, t, r.most)

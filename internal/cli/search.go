@@ -18,7 +18,7 @@ type passage struct {
 
 // passages are those of all documents that help shows.
 func passages() (all []passage) {
-	for _, doc := range []string{docs.Language, docs.Lists, docs.Pages, docs.Live, docs.Exit, docs.Findings} {
+	for _, doc := range []string{docs.Language, docs.Lists, docs.Pages, docs.Live, docs.Exit, docs.Findings, docs.Words} {
 		title, heading := "", ""
 		var lines []string
 		end := func() {

@@ -36,7 +36,7 @@ that host gets. With -tls there is a second port that speaks https, with a
 certificate made on the spot, so that rules about the scheme can be tried.
 ` + "`handoff`" + ` entries with ` + "`to`" + ` are passed on to the application.
 
-A changed rulebook or tree is read anew; one with errors is shown, and the old one
+A changed rulebook or tree is reloaded; one with errors is shown, and the old one
 goes on answering. Ctrl-C ends it.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &serveFlags{}

@@ -40,7 +40,7 @@ before: it has no error and no warning.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &startFlags{}
 			flags.StringVar(&f.address, "address", "", "the site's main `URL`, like https://www.s.example (default: what its sitemap, robots.txt or home page says)")
-			flags.Var(&f.logs, "log", "a `list` of requests, like an access log; may stand several times")
+			flags.Var(&f.logs, "log", "a `list` of requests, like an access log; may be repeated")
 			f.setup(flags, "")
 			return func(r *run, args []string) (int, error) {
 				if len(args) > 1 {

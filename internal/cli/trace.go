@@ -32,7 +32,7 @@ fit, every change of the path, and what decided.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			var f requestFlags
 			flags.StringVar(&f.method, "method", "GET", "the request's `method`")
-			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`; may stand several times")
+			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`; may be repeated")
 			flags.Var(userFlag{&f.headers}, "user", userHelp)
 			flags.StringVar(&f.client, "client", "", "the `address` that the request comes from")
 			flags.StringVar(&f.time, "time", "", "when it is made, a `time` like 2026-03-01T08:00:00Z")
@@ -89,7 +89,7 @@ func (r *run) ending(v *browser.Visit) string {
 	switch v.Ending {
 	case browser.Loop:
 		again := v.Hops[v.Again].Request.Address.String()
-		return r.out.Bad("Loop:") + " the visit comes back to " + render.Short(again, 100) + " and goes round for ever."
+		return r.out.Bad("Loop:") + " the visit comes back to " + render.Short(again, 100) + " and loops."
 	case browser.TooLong:
 		if v.Outgrown() {
 			return r.out.Bad("Too long:") + fmt.Sprintf(" the address grows with each of %d redirects, until the server answers %d.", v.Redirects(), last.Status)

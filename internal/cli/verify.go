@@ -44,7 +44,7 @@ Exit status 1: there are differences, or requests without an answer.`,
 			f.listFlags.setup(flags, firstSite)
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp+"; each once")
 			flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
-			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may stand several times")
+			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may be repeated")
 			return func(r *run, args []string) (int, error) {
 				if err := f.check(args); err != nil {
 					return 0, err

@@ -36,10 +36,10 @@ func NewOutput(w io.Writer, mode string) *Output {
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		terminal = true
 		if width, height, err := term.GetSize(int(f.Fd())); err == nil {
-			out.Width, out.Height = min(max(width, 80), 140), height
+			out.Width, out.Height = min(max(width, 70), 140), height
 		}
 	} else if width, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
-		out.Width = min(max(width, 80), 140)
+		out.Width = min(max(width, 70), 140)
 	}
 	out.Terminal = terminal
 	out.Color = mode == "always" || mode == "auto" && terminal && os.Getenv("NO_COLOR") == "" && !plainTerminal()
