@@ -15,6 +15,9 @@ func TestReferences(t *testing.T) {
 	tests := []struct{ kind, name, content, want string }{
 		{"text/html", "a.html", `<a href="/fares/?a=1&amp;b=2">x</a>`, `link /fares/?a=1&b=2 "/fares/?a=1&amp;b=2" 1:10`},
 		{"text/html", "a.html", "<!doctype html>\n<p>é <a HREF = '/x'>", `link /x "/x" 2:17`},
+		{"text/html", "a.html", `<a hidden href=/x download = '' ping =/p data-y><input disabled formaction=/z>`, `link /x "/x" 1:16; form /z "/z" 1:76`},
+		{"text/html", "a.html", `<meta http-equiv=refresh content="1;ur"><meta http-equiv=refresh content="1 /plain"><meta http-equiv=refresh content="1; uri">`, `refresh ur "ur" 1:37; refresh /plain "/plain" 1:77; refresh uri "uri" 1:122`},
+		{"text/css", "a.css", `a { b: url(\0000630.png) url(\63 0.png) url(\000063 1.png) }`, `image c0.png "\\0000630.png" 1:12; image c0.png "\\63 0.png" 1:30; image c1.png "\\000063 1.png" 1:45`},
 		{"text/html", "a.html", `<a href=/plain>`, `link /plain "/plain" 1:9`},
 		{"text/html", "a.html", `<a href="?a=1&copy=2">`, `link ?a=1&copy=2 "?a=1&copy=2" 1:10`}, // no © before =
 		{"text/html", "a.html", `<a href=" /blank ">`, `link /blank "/blank" 1:11`},

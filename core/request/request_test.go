@@ -31,6 +31,10 @@ func TestParse(t *testing.T) {
 		{"ftp://s.example/", "error: begins with http"},
 		{"mailto:a@s.example", "error: begins with http"},
 		{"https://", "error: no host"},
+		{"https:///s.example/a", "https://s.example/a"},
+		{"https:/s.example?x", "https://s.example/?x"},
+		{"https://s.example:/a", "https://s.example/a"},
+		{"https://[::1]:/a", "https://[::1]/a"},
 		{"https://s.example:99999/", "error: no host"},
 		{"", "error: empty"},
 	} {

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -105,6 +106,20 @@ func TestInventories(t *testing.T) {
 		if _, err := Inventory(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
+	}
+}
+
+// An inventory whose hashes cannot be made is not said to be whole.
+func TestAnInventoryThatFails(t *testing.T) {
+	var out strings.Builder
+	err := WriteInventory(&out, Memory(map[string]string{"/a": "x", "/b": "y"}), func(n *Node) (string, error) {
+		if n.Path == "/a" {
+			return "", os.ErrPermission
+		}
+		return "ff", nil
+	})
+	if !errors.Is(err, os.ErrPermission) {
+		t.Errorf("%v of\n%s", err, out.String())
 	}
 }
 
