@@ -31,6 +31,16 @@ var Pages string
 //go:embed live.md
 var Live string
 
+// Engine says how an answer is made.
+//
+//go:embed engine.md
+var Engine string
+
+// Draft explains start, record, draft and moves.
+//
+//go:embed draft.md
+var Draft string
+
 // Words are the words of the trade as they are used here.
 //
 //go:embed words.md
@@ -61,4 +71,21 @@ func Section(text, heading string) string {
 			return text[:i]
 		}
 	}
+}
+
+// Row gives the first row of a document's tables whose first cell names a word, alone or
+// among others; nil for none. Code is in backticks, as it is written.
+func Row(text, word string) []string {
+	for line := range strings.SplitSeq(text, "\n") {
+		if !strings.HasPrefix(line, "|") {
+			continue
+		}
+		cells := strings.Split(strings.Trim(line, "| "), " | ")
+		for name := range strings.SplitSeq(cells[0], ",") {
+			if len(cells) > 1 && strings.EqualFold(strings.Trim(name, " `"), word) {
+				return cells
+			}
+		}
+	}
+	return nil
 }

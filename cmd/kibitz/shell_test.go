@@ -124,8 +124,8 @@ func TestHelpOnAnyWord(t *testing.T) {
 	}{
 		{"on", 0, []string{"ON\n", "`on PATTERN…`"}},
 		{"query", 0, []string{"THE QUERY", "query keep"}},
-		{"cookie", 0, []string{"There is no page on cookie; it stands here:", "The rulebook language: Fields"}},
-		{"captures", 0, []string{"There is no page on captures"}},
+		{"cookie", 0, []string{"There is no page on cookie; it is mentioned here:", "The rulebook language: Fields"}},
+		{"captures", 0, []string{"VALUES IN TEXT"}},
 		{"pages", 0, []string{"THE SITE'S OWN PAGES"}},
 		{"redirct", 2, []string{"did you mean kibitz help redirect?"}},
 		{"xyzzy", 2, []string{`there is no help on "xyzzy"; see: kibitz help`}},

@@ -62,6 +62,9 @@ func Host(source string) (*Pattern, error) {
 		takes = p.takesSome(allHosts())
 	}
 	if !takes {
+		if bare := strings.TrimRight(source, ",;"); bare != source {
+			return nil, errorf(0, "hosts are parted by blanks alone: write %s", bare)
+		}
 		return nil, errorf(0, "%s takes no host: a host is letters, digits, - and dots, without a port, or an address like 192.0.2.7", source)
 	}
 	return p, nil

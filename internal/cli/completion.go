@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -167,7 +168,7 @@ func helpWords() (all []string) {
 	for _, k := range proof.Kinds() {
 		all = append(all, k.Name)
 	}
-	all = append(all, "language", "fields", "statuses", "lists", "pages", "findings", "exit")
+	all = slices.AppendSeq(append(all, "findings"), maps.Keys(helpPages()))
 	slices.Sort(all)
 	return slices.Compact(all)
 }

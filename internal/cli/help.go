@@ -90,33 +90,13 @@ func (r *run) help(args []string) error {
 			return nil
 		}
 	}
+	if text := helpPages()[topic]; text != "" {
+		r.markdown(text)
+		return nil
+	}
 	switch topic {
-	case "language":
-		r.markdown(docs.Language)
-		return nil
-	case "fields":
-		r.markdown(docs.Section(docs.Language, "## Fields") + "\n" + docs.Section(docs.Language, "## Values of a test"))
-		return nil
-	case "statuses":
-		r.markdown(docs.Section(docs.Language, "## Statuses"))
-		return nil
-	case "lists":
-		r.markdown(docs.Lists)
-		return nil
-	case "pages":
-		r.markdown(docs.Pages)
-		return nil
-	case "words":
-		r.markdown(docs.Words)
-		return nil
-	case "exit":
-		r.markdown(docs.Exit)
-		return nil
 	case "findings":
 		r.findingsHelp()
-		return nil
-	case "stored-redirect-loop":
-		r.markdown(docs.Section(docs.Live, "### Visitors who come back"))
 		return nil
 	case "help":
 		return r.help(nil)
@@ -134,6 +114,19 @@ func (r *run) help(args []string) error {
 		return usagef("there is no help on %q: did you mean kibitz help %s?", topic, near)
 	}
 	return usagef("there is no help on %q; see: kibitz help", topic)
+}
+
+// helpPages are the documents that help shows, and parts of them, by the word for them.
+func helpPages() map[string]string {
+	values := docs.Section(docs.Language, "## Values in text")
+	return map[string]string{
+		"language": docs.Language, "lists": docs.Lists, "pages": docs.Pages, "words": docs.Words, "exit": docs.Exit, "live": docs.Live, "engine": docs.Engine,
+		"fields":   docs.Section(docs.Language, "## Fields") + "\n" + docs.Section(docs.Language, "## Values of a test"),
+		"statuses": docs.Section(docs.Language, "## Statuses"), "causes": docs.Section(docs.Engine, "## Causes"), "visits": docs.Section(docs.Engine, "## Visits"),
+		"captures": values, "filters": values, "values": values,
+		"expectations": docs.Section(docs.Lists, "## What is expected"), "forms": docs.Section(docs.Lists, "## What comes out"),
+		"stored-redirect-loop": docs.Section(docs.Live, "### Visitors who come back"),
+	}
 }
 
 func (r *run) commandHelp(c *command) {

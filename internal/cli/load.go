@@ -45,7 +45,7 @@ func (r *run) showBookErrors(errs bookErrors) {
 		}
 		out.Wrapped("  ", render.Clean(e.Message))
 	}
-	out.Printf("\n%s in the rulebook: it is not used until they are fixed.\n", render.Count(len(errs.Errors), "error"))
+	out.Printf("\n%s in the rulebook: it is not used before the text is corrected.\n", render.Count(len(errs.Errors), "error"))
 }
 
 const defaultRules = "site.kibitz"

@@ -16,9 +16,12 @@ type passage struct {
 	title, heading, text string
 }
 
+// searched are the documents in the order in which a word is looked for in them.
+var searched = []string{docs.Words, docs.Language, docs.Lists, docs.Pages, docs.Engine, docs.Live, docs.Draft, docs.Exit, docs.Findings}
+
 // passages are those of all documents that help shows.
 func passages() (all []passage) {
-	for _, doc := range []string{docs.Language, docs.Lists, docs.Pages, docs.Live, docs.Exit, docs.Findings, docs.Words} {
+	for _, doc := range searched {
 		title, heading := "", ""
 		var lines []string
 		end := func() {
@@ -34,7 +37,7 @@ func passages() (all []passage) {
 			}
 			switch {
 			case !code && strings.HasPrefix(line, "# "):
-				title = strings.TrimPrefix(line, "# ")
+				title, heading = strings.TrimPrefix(line, "# "), "at the beginning"
 			case !code && strings.HasPrefix(line, "##"):
 				end()
 				heading = strings.TrimLeft(line, "# ")
@@ -63,9 +66,20 @@ func (r *run) searchHelp(word string) bool {
 			}
 		}
 	}
+	told := false
+	for _, doc := range searched {
+		cells := docs.Row(doc, word)
+		if cells == nil {
+			continue
+		}
+		title, _, _ := strings.Cut(doc, "\n")
+		r.out.Wrapped("", strings.ReplaceAll(strings.Trim(cells[0], "`")+": "+strings.Join(cells[1:], "; "), `\|`, "|"))
+		r.out.Printf("    %s\n", r.out.Quiet(strings.TrimPrefix(title, "# ")))
+		told = true
+	}
 	whole, err := regexp.Compile(`(?i)(^|[^\pL\pN])` + regexp.QuoteMeta(strings.TrimSuffix(word, "s")) + `s?($|[^\pL\pN])`)
 	if err != nil || len(word) < 2 {
-		return false
+		return told
 	}
 	found := 0
 	for _, p := range all {
@@ -74,7 +88,11 @@ func (r *run) searchHelp(word string) bool {
 				continue
 			}
 			if found++; found == 1 {
-				r.out.Printf("There is no page on %s; it stands here:\n", render.Clean(word))
+				if told {
+					r.out.Printf("\nIt is mentioned here:\n")
+				} else {
+					r.out.Printf("There is no page on %s; it is mentioned here:\n", render.Clean(word))
+				}
 			}
 			if found > mostFound {
 				r.out.Printf("\n… and in more places: docs/\n")
@@ -90,7 +108,7 @@ func (r *run) searchHelp(word string) bool {
 			break
 		}
 	}
-	return found > 0
+	return told || found > 0
 }
 
 // nearHelp gives the topic of help that a word most likely means; "" for none.

@@ -160,18 +160,10 @@ func tellsKeyword(kind rulebook.Kind, word string) string {
 	return needs + docs.Section(docs.Language, "### "+string(kind))
 }
 
-// tableRow gives the row of a table of the documents in which a word stands first.
+// tableRow gives what a table of the documents says of a word.
 func tableRow(section, word string) string {
-	for line := range strings.SplitSeq(docs.Section(docs.Language, section), "\n") {
-		cells := strings.Split(strings.Trim(line, "| "), " | ")
-		if len(cells) < 2 {
-			continue
-		}
-		for name := range strings.SplitSeq(cells[0], ",") {
-			if strings.Trim(name, " `") == word {
-				return "**" + word + "**: " + strings.TrimSpace(strings.Join(cells[1:], "; "))
-			}
-		}
+	if cells := docs.Row(docs.Section(docs.Language, section), word); cells != nil {
+		return "**" + word + "**: " + strings.TrimSpace(strings.Join(cells[1:], "; "))
 	}
 	return ""
 }
