@@ -5,6 +5,8 @@ package lsp
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -102,6 +104,17 @@ func (v *view) occurrences() (name string, at rulebook.Word, all []occurrence) {
 				}
 			}
 		}
+	case s.word != nil && namesFile(s.entry, s.index):
+		name, at = s.word.Text, *s.word
+		for path, o := range v.outlines() {
+			for _, e := range o.Entries {
+				for i, w := range e.Words {
+					if namesFile(e, i) && beside(path, w.Text) == beside(v.doc.path, name) {
+						add(path, w, false)
+					}
+				}
+			}
+		}
 	case s.isName() || s.word != nil && s.index > 0 && s.clause == "example" && s.entry.Words[s.index-1].Text == "by":
 		name, at = s.word.Text, *s.word
 		for path, o := range v.outlines() {
@@ -137,6 +150,20 @@ func definitionAt(v *view) ([]location, error) {
 	return out, nil
 }
 
+// namesFile reports whether a word names a file of the rulebook.
+func namesFile(e *rulebook.OutlineEntry, i int) bool {
+	clause, first := e.Clause(i)
+	return e.Kind == rulebook.KindInclude && i == 1 || slices.Contains([]string{"table", "accounts", "inventory"}, clause) && i > first
+}
+
+// beside is the file that a name means in the file at a path.
+func beside(path, name string) string {
+	if name = filepath.FromSlash(name); filepath.IsAbs(name) {
+		return filepath.Clean(name)
+	}
+	return filepath.Join(filepath.Dir(path), name)
+}
+
 // fileAt gives the file that the word at the cursor names; "" for none.
 func (v *view) fileAt() string {
 	s := v.spot()
@@ -145,9 +172,8 @@ func (v *view) fileAt() string {
 	}
 	text := s.word.Text
 	switch {
-	case s.entry.Kind == rulebook.KindInclude && s.index == 1,
-		slices.Contains([]string{"table", "accounts", "inventory"}, s.clause) && s.index > s.first:
-		return filepath.Join(filepath.Dir(v.doc.path), filepath.FromSlash(text))
+	case namesFile(s.entry, s.index):
+		return beside(v.doc.path, text)
 	case (s.clause == "to" || s.clause == "show" || s.clause == "preload") && strings.HasPrefix(text, "/") && !strings.Contains(text, "{"):
 		if v.project.state == nil {
 			return ""
@@ -190,6 +216,9 @@ func renameAt(v *view) (*workspaceEdit, error) {
 	if len(all) == 0 {
 		return nil, errors.New("what stands here has no name to change: an entry, a list and a capture have")
 	}
+	if s := v.spot(); namesFile(s.entry, s.index) {
+		return v.renameFile(all)
+	}
 	for i, r := range v.NewName {
 		if !isNamePart(r) && r != '-' && r != '.' || i == 0 && (r == '-' || r == '.') {
 			return nil, fmt.Errorf("%q is no name: letters, digits, - _ and . are", v.NewName)
@@ -201,13 +230,45 @@ func renameAt(v *view) (*workspaceEdit, error) {
 	if v.project.book == nil {
 		return nil, errors.New("the rulebook has mistakes, so it is not known where the name stands: correct them first")
 	}
-	edit := &workspaceEdit{Changes: map[string][]textEdit{}}
-	for _, o := range all {
-		edit.Changes[o.URI] = append(edit.Changes[o.URI], textEdit{o.Range, v.NewName})
-	}
+	edit := renamed(all, v.NewName)
 	if err := v.holds(edit); err != nil {
 		return nil, fmt.Errorf("%s cannot be called %s: %w", name, v.NewName, err)
 	}
+	return edit, nil
+}
+
+// renamed is the edit that writes a name at all its places.
+func renamed(all []occurrence, name string) *workspaceEdit {
+	edit := &workspaceEdit{Changes: map[string][]textEdit{}}
+	for _, o := range all {
+		edit.Changes[o.URI] = append(edit.Changes[o.URI], textEdit{o.Range, name})
+	}
+	return edit
+}
+
+// renameFile is the edit that names a file otherwise, and lets the editor move it, where it
+// stays in its folder: else the places would have to be written in several ways.
+func (v *view) renameFile(all []occurrence) (*workspaceEdit, error) {
+	s := v.spot()
+	from, to := beside(v.doc.path, s.word.Text), beside(v.doc.path, v.NewName)
+	if filepath.Dir(from) != filepath.Dir(to) || strings.ContainsAny(v.NewName, " \t\"#") {
+		return nil, errors.New("a file is given another name in its own folder, without blanks: move it by hand")
+	}
+	if _, err := os.Stat(to); err == nil {
+		return nil, fmt.Errorf("%s is there already", v.NewName)
+	}
+	edit := renamed(nil, "")
+	edit.DocumentChanges = append(edit.DocumentChanges, renameFile{Kind: "rename", OldURI: uriOf(from), NewURI: uriOf(to)})
+	byFile := renamed(all, v.NewName).Changes
+	for _, uri := range slices.Sorted(maps.Keys(byFile)) {
+		change := documentEdit{Edits: byFile[uri]}
+		change.TextDocument.URI = uri
+		if doc := v.docs[pathOf(uri)]; doc != nil {
+			change.TextDocument.Version = &doc.version
+		}
+		edit.DocumentChanges = append(edit.DocumentChanges, change)
+	}
+	edit.Changes = nil
 	return edit, nil
 }
 

@@ -25,7 +25,22 @@ type textEdit struct {
 }
 
 type workspaceEdit struct {
-	Changes map[string][]textEdit `json:"changes"` // by URI
+	Changes         map[string][]textEdit `json:"changes,omitempty"`         // by URI
+	DocumentChanges []any                 `json:"documentChanges,omitempty"` // in place of these, where a file is renamed: renameFile, documentEdit
+}
+
+type renameFile struct {
+	Kind   string `json:"kind"`
+	OldURI string `json:"oldUri"`
+	NewURI string `json:"newUri"`
+}
+
+type documentEdit struct {
+	TextDocument struct {
+		URI     string `json:"uri"`
+		Version *int   `json:"version"`
+	} `json:"textDocument"`
+	Edits []textEdit `json:"edits"`
 }
 
 type markup struct {
