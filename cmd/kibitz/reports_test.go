@@ -2,6 +2,8 @@ package main
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -177,3 +179,33 @@ standard input: 2 of 35 lines could not be read:
   line 32: it is no line of an access log: there is no [time] followed by a quoted request
   line 35: its request is no HTTP request
 `
+
+// TestExamplesAsTests gives the examples of the rulebook as tests, and errors as failed ones.
+func TestExamplesAsTests(t *testing.T) {
+	dir := write(t, map[string]string{"site.kibitz": `site s address https://s.example
+redirect a on /a to /b as 301
+    example /a => 301 /b
+    example /a?x => 404
+redirect loop on /l to /l as 302
+`})
+	out, _, status := kibitz(t, dir, "", "check", "-as", "tap")
+	want := `TAP version 13
+1..3
+ok 1 - site.kibitz:3 a example /a
+not ok 2 - site.kibitz:4 a example /a?x
+  ---
+  message: "status 404 expected, 301 predicted"
+  ...
+not ok 3 - site.kibitz:5 redirect-loop
+`
+	if status != 1 || !strings.HasPrefix(out, want) {
+		t.Errorf("got %d\n%s\nwant\n%s", status, out, want)
+	}
+	out, _, _ = kibitz(t, dir, "", "check", "-as", "junit")
+	contains(t, out, `<testsuite name="kibitz check" tests="3" failures="2">`, `<testcase name="site.kibitz:3 a example /a" classname="check"></testcase>`)
+	os.WriteFile(filepath.Join(dir, "site.kibitz"), []byte("site s\nredirct\n"), 0o644)
+	out, _, status = kibitz(t, dir, "", "check", "-as", "tap")
+	if status != 2 || !strings.Contains(out, "not ok 1 - site.kibitz:") {
+		t.Errorf("of a text with mistakes: %d\n%s", status, out)
+	}
+}

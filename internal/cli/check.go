@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/proof"
 	"kibitz/core/request"
@@ -19,7 +20,7 @@ func init() {
 		order:   5,
 		top:     10,
 		topHelp: "show up to `N` findings of each name, 0 for all; other forms have them all",
-		shows:   func(f *form) bool { return f.check != nil },
+		shows:   func(f *form) bool { return f.check != nil || f.cases != nil },
 		rules:   theRules,
 		name:    "check",
 		args:    "[RULEBOOK] [FINDING…]",
@@ -87,7 +88,7 @@ func (r *run) check(severity proof.Severity, look proof.Options, claims bool) (i
 	e, err := r.load()
 	if book, ok := errors.AsType[bookErrors](err); ok && r.form.rank > 0 { // for programs, too
 		r.showBookErrors(book)
-		return exitTrouble, r.form.check(r, checked{report: proof.Mistakes(book.Errors)})
+		return exitTrouble, r.showCheck(checked{report: proof.Mistakes(book.Errors)})
 	}
 	if err != nil {
 		return 0, err
@@ -101,13 +102,42 @@ func (r *run) check(severity proof.Severity, look proof.Options, claims bool) (i
 	if err := confirm(e, report); err != nil {
 		return 0, err
 	}
-	if err := r.form.check(r, checked{book: e.Book, report: report, claims: claims, own: own}); err != nil {
+	if err := r.showCheck(checked{engine: e, book: e.Book, report: report, claims: claims, own: own}); err != nil {
 		return 0, err
 	}
 	if report.Worst(severity) {
 		return exitFindings, nil
 	}
 	return exitWell, nil
+}
+
+// showCheck shows a report in the form that is wanted; as test cases the examples, and what
+// is an error beside them.
+func (r *run) showCheck(c checked) error {
+	if r.form.check != nil {
+		return r.form.check(r, c)
+	}
+	r.cases = nil
+	if c.book != nil {
+		for _, rule := range c.book.Rules {
+			for i := range rule.Examples {
+				x := &rule.Examples[i]
+				failed := ""
+				if req, err := c.book.ExampleRequest(rule, x); err != nil {
+					failed = err.Error()
+				} else {
+					failed = strings.Join(browser.Unmet(&x.Expects, browser.Open(c.engine, req)), "; ")
+				}
+				r.cases = append(r.cases, testCase{render.Clean(fmt.Sprintf("%s %s example %s", x.Place, rule.Name, x.URL)), render.Clean(failed)})
+			}
+		}
+	}
+	for _, f := range c.report.Findings {
+		if f.Severity == proof.Error && f.Name != "example-fails" {
+			r.cases = append(r.cases, testCase{render.Clean(fmt.Sprintf("%s %s", placeOf(f), f.Name)), render.Clean(f.Message)})
+		}
+	}
+	return r.form.cases(r, "check", r.cases)
 }
 
 // confirm holds the answers to the requests that a report and the examples name

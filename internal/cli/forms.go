@@ -37,6 +37,7 @@ type form struct {
 
 type (
 	checked struct {
+		engine *engine.Engine // nil where the rulebook could not be read
 		book   *rulebook.Book // nil where it could not be read
 		report *proof.Report
 		claims bool // all are wanted
