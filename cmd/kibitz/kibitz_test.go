@@ -130,7 +130,7 @@ func TestTraceShowsWhatDecided(t *testing.T) {
 		"1   301   /new/?x=1        old        site.kibitz:6",
 		"2   200   new/index.html   document",
 		"Arrived after 1 redirect.",
-		"scheme http   host s.example   port 80   method GET   asked /old   query x=1   client 192.0.2.1",
+		`scheme http   host s.example   port 80   method GET   asked /old   query x=1   query.x "1"   file missing`,
 		"1 entry is for another path: crew-secure (5)",
 		"=  301 decided by old, site.kibitz:6; the cause is redirect",
 	)

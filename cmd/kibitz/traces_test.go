@@ -353,3 +353,22 @@ func shellWords(s string) []string {
 	}
 	return out
 }
+
+// TestTraceShowsWhatCanBeTested shows the values of the request one by one, decoded, and what
+// a filled page sends.
+func TestTraceShowsWhatCanBeTested(t *testing.T) {
+	dir := write(t, map[string]string{"site.kibitz": `site s address https://s.example files public
+redirect boat on /:line/:boat when cookie.lang de to /{boat} as temporary
+error gone for 404 show /gone.html fill on
+`, "public/gone.html": "<p>No {path}</p>\x1b", "public/boats/x.bin": "a\x00b"})
+	out, errs, status := kibitz(t, dir, "", "trace", "-content", "-header", "Cookie: lang=de; a=b", "/n%C3%B6rd/a%20b?q=%C3%A4+b&q=2&=&z")
+	if status != 0 || errs != "" {
+		t.Fatalf("status %d %s", status, errs)
+	}
+	contains(t, out, `query.q "ä b"`, `query.z ""`, "cookie.lang de", "cookie.a b", "{line} nörd   {boat} a b", "file missing", "The body\n\n  <p>No /a b</p>")
+	if strings.Contains(out, "\x1b") || strings.Count(out, "query.q") != 2 {
+		t.Errorf("got\n%q", out)
+	}
+	out, _, _ = kibitz(t, dir, "", "trace", "-content", "/boats/x.bin")
+	contains(t, out, "The body is no text: 3 bytes", "file exists")
+}

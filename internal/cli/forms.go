@@ -44,6 +44,8 @@ type (
 		own    *readPages
 	}
 	traced struct {
+		engine *engine.Engine
+		body   bool // that of the last answer is shown
 		visit  *browser.Visit
 		traces []*engine.Trace // of its hops
 	}

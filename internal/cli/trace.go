@@ -1,16 +1,21 @@
 package cli
 
 import (
+	"bytes"
 	"flag"
 	"fmt"
 	"net/http"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"kibitz/core/browser"
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
 	"kibitz/core/representation"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/internal/render"
 )
@@ -37,12 +42,13 @@ fit, every change of the path, and what decided.`,
 			flags.StringVar(&f.client, "client", "", "the `address` that the request comes from")
 			flags.StringVar(&f.time, "time", "", "when it is made, a `time` like 2026-03-01T08:00:00Z")
 			flags.StringVar(&f.body, "body", "", "the `size` of its body, like 2KiB")
+			content := flags.Bool("content", false, "show what the last answer sends, where it is text: a page that is filled, as it is filled")
 			watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 			return func(r *run, args []string) (int, error) {
 				if len(args) != 1 {
 					return 0, usagef("name one address, like: kibitz trace /fares/")
 				}
-				once := func() (int, error) { return r.trace(&f, args[0]) }
+				once := func() (int, error) { return r.trace(&f, args[0], *content) }
 				if *watch {
 					return r.watch(once)
 				}
@@ -53,7 +59,7 @@ fit, every change of the path, and what decided.`,
 }
 
 // trace follows one request once.
-func (r *run) trace(f *requestFlags, url string) (int, error) {
+func (r *run) trace(f *requestFlags, url string, content bool) (int, error) {
 	e, err := r.load()
 	if err != nil {
 		return 0, err
@@ -69,7 +75,7 @@ func (r *run) trace(f *requestFlags, url string) (int, error) {
 			return 0, err
 		}
 	}
-	if err := r.form.trace(r, traced{v, traces}); err != nil {
+	if err := r.form.trace(r, traced{e, content, v, traces}); err != nil {
 		return 0, err
 	}
 	if v.Ending == browser.Loop || v.Ending == browser.TooLong {
@@ -146,12 +152,15 @@ func (r *run) traceText(t traced) error {
 		}
 		r.sizes(last)
 	}
+	if t.body {
+		r.content(last)
+	}
 	shown := v.Hops
 	if len(shown) > 4 && v.Ending != browser.Arrived {
 		shown = shown[:4]
 	}
 	for i, h := range shown {
-		r.hopSteps(i, h, traces[i])
+		r.hopSteps(t.engine, i, h, traces[i])
 	}
 	if len(shown) < len(v.Hops) {
 		out.Printf("\nThe other %d answers come about in the same way.\n", len(v.Hops)-len(shown))
@@ -215,10 +224,10 @@ func (r *run) sizes(resp *engine.Response) {
 }
 
 // hopSteps tells how one answer came about.
-func (r *run) hopSteps(i int, h browser.Hop, trace *engine.Trace) {
+func (r *run) hopSteps(e *engine.Engine, i int, h browser.Hop, trace *engine.Trace) {
 	out, resp := r.out, h.Response
 	out.Printf("\nAnswer %d: %s %s\n\n", i+1, render.Clean(h.Request.Verb()), render.Short(h.Request.Address.String(), out.Width-20))
-	for _, line := range wrapList(fieldValues(h), out.Width-2) {
+	for _, line := range wrapList(fieldValues(e, h), out.Width-2) {
 		out.Printf("  %s\n", line)
 	}
 	out.Printf("\n")
@@ -288,12 +297,84 @@ func isPathReason(s engine.Step) bool {
 	return strings.HasPrefix(s.Text, "on ") || strings.HasPrefix(s.Text, "in ") || strings.HasPrefix(s.Text, "none of the ")
 }
 
+// mostShown is how many bytes of a body are shown.
+const mostShown = 64 << 10
+
+// content shows the body of an answer.
+func (r *run) content(resp *engine.Response) {
+	body, err := resp.Content()
+	switch {
+	case err != nil:
+		r.out.Printf("\nThe body is not known here: %s\n", render.Clean(err.Error()))
+		return
+	case len(body) == 0:
+		r.out.Printf("\nThe answer has no body.\n")
+		return
+	case !utf8.Valid(body) || bytes.IndexByte(body, 0) >= 0:
+		r.out.Printf("\nThe body is no text: %s of %s.\n", render.Bytes(int64(len(body))), render.Clean(resp.Type))
+		return
+	}
+	r.out.Printf("\nThe body\n\n")
+	for line := range strings.Lines(string(body[:min(len(body), mostShown)])) {
+		r.out.Printf("  %s\n", render.Clean(strings.TrimRight(line, "\r\n")))
+	}
+	if len(body) > mostShown {
+		r.out.Printf("  … of %s\n", render.Bytes(int64(len(body))))
+	}
+}
+
+// treeState is what the field `file` is at a path.
+func treeState(e *engine.Engine, resp *engine.Response) string {
+	if resp.Site == nil || !e.KnowsTree(resp.Site) {
+		return ""
+	}
+	switch node := e.Tree(resp.Site).Find(strings.TrimSuffix(resp.Path, "/")); {
+	case node == nil || node.Hidden:
+		return "missing"
+	case node.Folder:
+		return "folder"
+	case strings.HasSuffix(resp.Path, "/"):
+		return "missing"
+	}
+	return "exists"
+}
+
+// captures are what the patterns of the entry that decided have taken of the path.
+func captures(h browser.Hop) (out []string) {
+	if h.Response.By == nil {
+		return nil
+	}
+	for _, p := range h.Response.By.On {
+		path, err := canonical.Path(h.Request.Address.Path, h.Response.Site != nil && h.Response.Site.KeepSlashes)
+		if err != nil || !p.Match(path) {
+			continue
+		}
+		values := p.Captures(path, nil)
+		for i, name := range p.Names() {
+			if i < len(values) {
+				out = append(out, "{"+name+"} "+canonical.Decode(values[i]))
+			}
+		}
+		break
+	}
+	return out
+}
+
 // fieldValues are the values that rules can test, as words.
-func fieldValues(h browser.Hop) []string {
+func fieldValues(e *engine.Engine, h browser.Hop) []string {
 	a := h.Request.Address
 	out := []string{"scheme " + a.Scheme, "host " + a.Host, fmt.Sprintf("port %d", a.Port), "method " + h.Request.Verb(), "asked " + a.Path}
 	if a.Query != "" {
 		out = append(out, "query "+a.Query)
+		for pair := range strings.SplitSeq(a.Query, "&") {
+			name, _, _ := strings.Cut(pair, "=")
+			if value, ok := request.Parameter(a.Query, request.FormText(name)); ok && pair != "" {
+				out = append(out, "query."+request.FormText(name)+" "+strconv.Quote(value))
+			}
+		}
+	}
+	if state := treeState(e, h.Response); state != "" {
+		out = append(out, "file "+state)
 	}
 	if h.Request.Client.IsValid() {
 		out = append(out, "client "+h.Request.Client.String())
@@ -311,8 +392,29 @@ func fieldValues(h browser.Hop) []string {
 		}
 		out = append(out, "header."+header.Name+" "+value)
 	}
+	cookies, _ := http.ParseCookie(strings.Join(cookieLines(h.Request), "; "))
+	for _, c := range cookies {
+		out = append(out, "cookie."+c.Name+" "+c.Value)
+	}
+	out = append(out, captures(h)...)
+	seen := map[string]bool{}
+	out = slices.DeleteFunc(out, func(s string) bool { // of a parameter the first counts
+		again := seen[s]
+		seen[s] = true
+		return again
+	})
 	for i := range out {
 		out[i] = render.Short(out[i], 100)
+	}
+	return out
+}
+
+// cookieLines are the values of the request's Cookie fields.
+func cookieLines(req *request.Request) (out []string) {
+	for _, h := range req.Headers {
+		if strings.EqualFold(h.Name, "Cookie") {
+			out = append(out, h.Value)
+		}
 	}
 	return out
 }

@@ -65,15 +65,6 @@ func (p *project) path(name string) string {
 	return filepath.Join(p.dir, filepath.FromSlash(name))
 }
 
-// name is what the rulebook calls a file.
-func (p *project) name(path string) string {
-	name, err := filepath.Rel(p.dir, path)
-	if err != nil {
-		return path
-	}
-	return name
-}
-
 // read reads the rulebook as the editor has it.
 func (p *project) read(load func(path string) ([]byte, error)) {
 	p.version++
