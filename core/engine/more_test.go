@@ -100,6 +100,8 @@ redirect a    on /b to /c as 302
 redirect b    when scheme http to https://{host}{path} as 301
 redirect c    when query.id ~\d+ to /n as 302
 redirect d    when cookie.lang de to /de/ as 302
+redirect m    when query.id 1 2 3 4 5 6 7 8 to /m as 302
+redirect n    when query.id 1 2 3 4 5 6 7 8 9 to /n as 302
 rewrite  e    on /short to /notes.txt
 header   f    for 404 set X-A b
 `)
@@ -118,6 +120,8 @@ header   f    for 404 set X-A b
 		"b false when scheme http: it is https",
 		`c false when query.id ~\d+: it is x`,
 		"d false when cookie.lang de: there is none",
+		"m false when query.id 1 2 3 4 5 6 7 8: it is x",
+		"n false when query.id 1 2 3 and 6 more: it is x",
 		"e true the path becomes /notes.txt?id=x",
 		"- true the tree has the file /notes.txt",
 		"f false for 404: the status is 200",

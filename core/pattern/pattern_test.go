@@ -124,6 +124,8 @@ func TestPatternErrorsSayWhatToWrite(t *testing.T) {
 		{"/a/:b(c{2,1})", 7, "repeat"},
 		{"/a/(x**)", 5, "repet"},
 		{"~/(?<x>.)(?<x>.)", 11, "twice"},
+		{`/a/:b(c\b)`, 5, `\b cannot stand inside a pattern`},
+		{`/a(\B.)`, 2, `\b cannot stand inside a pattern`},
 		{"", 0, "empty"},
 	} {
 		_, err := read(test.pattern, false)

@@ -62,6 +62,7 @@ func TestTalliesThatAreNone(t *testing.T) {
 		"a count that overflows": {changed(`"Requests":5`, `"Requests":9223372036854775807`), "do not add up"},
 		"a part that is null":    {changed(`"Loops":{`, `"Loops":null,"x":{`), "cannot be read"},
 		"a null top":             {strings.Replace(signed(strings.Replace(body, body[strings.Index(body, `"Loops":`):strings.Index(body, `"TooLong":`)], `"Loops":null,`, 1)), "", "", 1), "do not add up"},
+		"lines that are lost":    {changed(`"Lines":`, `"Lines":1`), "do not add up"},
 		"an unknown part":        {changed(`"Unmets":0`, `"Unmets":0,"More":1`), "cannot be read"},
 	} {
 		if _, _, err := LoadTally(strings.NewReader(test.text)); err == nil || !strings.Contains(err.Error(), test.want) {

@@ -156,3 +156,16 @@ func TestARulebookHasABound(t *testing.T) {
 		t.Errorf("%.200v", err)
 	}
 }
+
+// TestDistanceOfLongWords counts only where they differ, and gives up where that is long.
+func TestDistanceOfLongWords(t *testing.T) {
+	long := strings.Repeat("a", 50)
+	for _, test := range []struct {
+		a, b string
+		want int
+	}{{"x" + long, "y" + long, 1}, {long + "x", long + "y", 1}, {long, "", 99}, {long + "b", "b" + long, 99}} {
+		if got := Distance(test.a, test.b); got != test.want {
+			t.Errorf("%q and %q: %d, want %d", test.a, test.b, got, test.want)
+		}
+	}
+}
