@@ -298,7 +298,7 @@ func TestTheExampleIsAWalkOnATerminal(t *testing.T) {
 	}
 	text := strings.ReplaceAll(string(out), "\r\n", "\n")
 	at := 0
-	for _, want := range []string{"\n1. You have a folder", "1 of 25.", "\n2. A server runs", "answers kept", "\n6. The request that shows the loop", "Loop: the visit", "more lines", "\n7. What happens", "\n3. Which rulebook", "q leaves:", "Now yours:"} {
+	for _, want := range []string{"\n1. You have a folder", "1 of 26.", "\n2. A server runs", "answers kept", "\n6. The request that shows the loop", "Loop: the visit", "more lines", "\n7. What happens", "\n3. Which rulebook", "q leaves:", "Now yours:"} {
 		i := strings.Index(text[at:], want)
 		if i < 0 {
 			t.Fatalf("%q does not come then:\n%s", want, text[at:])

@@ -88,6 +88,11 @@ const harbourReport = `
 
   standard input   35 lines   = 31 requests + 2 comments + 2 not read
 
+  To do   1. Fix the loop at /about/, whose entry kibitz check names: 2 requests.
+          2. Correct your own links to what is missing, first /boats/ternn.html (perhaps /boats/tern.html) on /: 2
+             requests.
+          3. Redirect what other sites link to, or answer 410, first /none from https://other.example/x: 1 request.
+
   status   requests   share   decided by
   200            14   45.2%   (document) 8   (file) 5   planner 1
   204             1    3.2%   (options) 1
@@ -133,8 +138,8 @@ Chains   more than one redirect before the visitor arrives
 
 Not found   answered 404, and the list did not expect that
 
-  3   /boats/ternn.html   linked on /; perhaps /boats/tern.html
-  2   /none               from https://other.example/x
+  3   /boats/ternn.html   linked on / (1) and 1 more page; perhaps /boats/tern.html
+  2   /none               from https://other.example/x (1)
   1   /wp/<script>
 
   Try one    kibitz trace /boats/ternn.html

@@ -17,7 +17,7 @@ func TestWhatMayComeNext(t *testing.T) {
 		{"ch", "check"},
 		{"co", "compare completion"},
 		{"check -fail-on ", "error warning note"},
-		{"check -as ", "text json sarif html"},
+		{"check -as ", "text json sarif junit tap html"},
 		{"replay -only old", "old-fares"},
 		{"compare a b -fail-on not", "not-found"},
 		{"help redirect-", "redirect-loop"},

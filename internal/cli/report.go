@@ -71,6 +71,7 @@ func (r *run) tallyText(s summed) error {
 		return nil
 	}
 	r.together(
+		func(r *run) { r.todo(e, t) },
 		func(r *run) { r.outcomes(t) },
 		func(r *run) { r.recorded(t, r.most) },
 		func(r *run) {
@@ -299,7 +300,7 @@ func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
 	var pool sync.WaitGroup // a large tree has many names to compare
 	for i, c := range shown {
 		pool.Go(func() {
-			rows[i] = []string{render.Number(c.N), render.Short(r.near(c.Address), r.out.Width-50), r.out.Quiet(render.Short(r.whence(e, t, names, c.Address), 70))}
+			rows[i] = []string{render.Number(c.N), render.Short(r.near(c.Address), r.out.Width-50), r.out.Quiet(render.Short(r.whence(e, t, names, c), 70))}
 		})
 	}
 	pool.Wait()
@@ -307,27 +308,113 @@ func (r *run) missing(e *engine.Engine, t *replay.Tally, most int) {
 	r.more(&t.Missing, most)
 }
 
-// whence says where requests for a missing address come from, pages of the
-// site first, since those can be mended, and which file is the likeliest.
-func (r *run) whence(e *engine.Engine, t *replay.Tally, names moves.Names, address string) string {
-	var out []string
-	if pages := t.Missing.From(address); pages != nil {
-		var own, other string
-		for _, c := range pages.Most() {
-			a, err := request.Parse(c.Address, request.Address{})
-			if err == nil && e.Serves(a.Host) && own == "" {
-				own = "linked on " + a.Target()
-			}
-			if other == "" {
-				other = "from " + c.Address
-			}
-		}
-		out = append(out, cmp.Or(own, other))
+// Referrers are where requests for a missing address come from: pages of the sites themselves,
+// since those can be corrected, or pages of others.
+type referrers struct {
+	page  string // the one that most come from; "" for none
+	n     int64  // requests from it
+	pages int
+	total int64 // requests from all of them
+}
+
+func (s *referrers) add(page string, n int64) {
+	if s.pages == 0 {
+		s.page, s.n = page, n
 	}
-	if like := names.Likeliest(address); like != "" {
+	s.pages++
+	s.total += n
+}
+
+// says names the page, with its requests where not all of them come from there, and how many
+// more there are.
+func (s *referrers) says(word string, all int64) string {
+	said := word + " " + s.page
+	if s.n < all {
+		said += fmt.Sprintf(" (%s)", render.Number(s.n))
+	}
+	if s.pages > 1 {
+		said += " and " + render.Count(s.pages-1, "more page")
+	}
+	return said
+}
+
+// referrersOf tells the sites' own pages from those of others.
+func referrersOf(e *engine.Engine, t *replay.Tally, address string) (own, other referrers) {
+	for _, c := range t.Missing.From(address).Most() {
+		if a, err := request.Parse(c.Address, request.Address{}); err == nil && e.Serves(a.Host) {
+			own.add(a.Target(), c.N)
+		} else {
+			other.add(c.Address, c.N)
+		}
+	}
+	return own, other
+}
+
+// whence says where requests for a missing address come from, and which file is the
+// likeliest.
+func (r *run) whence(e *engine.Engine, t *replay.Tally, names moves.Names, c replay.Count) string {
+	var out []string
+	own, other := referrersOf(e, t, c.Address)
+	if own.pages > 0 {
+		out = append(out, own.says("linked on", c.N))
+	}
+	if other.pages > 0 {
+		out = append(out, other.says("from", c.N))
+	}
+	if like := names.Likeliest(c.Address); like != "" {
 		out = append(out, "perhaps "+like)
 	}
 	return strings.Join(out, "; ")
+}
+
+// lookedInto is how many of the commonest missing addresses are looked into for what needs
+// doing.
+const lookedInto = 100
+
+// todo says in a few sentences what needs doing, by how many requests it is about.
+func (r *run) todo(e *engine.Engine, t *replay.Tally) {
+	var items []string
+	if n := t.Loops.Total + t.TooLong.Total; n > 0 {
+		first := append(t.Loops.Most(1), t.TooLong.Most(1)...)[0]
+		items = append(items, fmt.Sprintf("Fix the loop at %s, whose entry kibitz check names: %s", r.near(first.Address), render.Count(n, "request")))
+	}
+	if t.Unmets > 0 {
+		items = append(items, fmt.Sprintf("Look at what is not as the list expects: %s", render.Count(t.Unmets, "request")))
+	}
+	var own, other referrers
+	var ownAt, otherAt string
+	for _, c := range t.Missing.Most(lookedInto) {
+		here, there := referrersOf(e, t, c.Address)
+		if here.pages > 0 {
+			own.add(here.page, here.total)
+			ownAt = cmp.Or(ownAt, c.Address)
+		}
+		if there.pages > 0 {
+			other.add(there.page, there.total)
+			otherAt = cmp.Or(otherAt, c.Address)
+		}
+	}
+	if own.pages > 0 {
+		like := moves.NamesOf(e).Likeliest(ownAt)
+		if like != "" {
+			like = " (perhaps " + like + ")"
+		}
+		items = append(items, fmt.Sprintf("Correct your own links to what is missing, first %s%s on %s: %s", r.near(ownAt), like, own.page, render.Count(own.total, "request")))
+	}
+	if other.pages > 0 {
+		items = append(items, fmt.Sprintf("Redirect what other sites link to, or answer 410, first %s from %s: %s", r.near(otherAt), other.page, render.Count(other.total, "request")))
+	}
+	if len(items) == 0 {
+		return
+	}
+	r.out.Printf("\n")
+	for i, item := range items {
+		title := "     "
+		if i == 0 {
+			title = "To do"
+		}
+		r.out.Wrapped(fmt.Sprintf("  %s   %d. ", title, i+1), render.Clean(item)+".")
+	}
 }
 
 func (r *run) unmet(t *replay.Tally, most int) {
