@@ -376,7 +376,7 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 	var items []string
 	if n := t.Loops.Total + t.TooLong.Total; n > 0 {
 		first := append(t.Loops.Most(1), t.TooLong.Most(1)...)[0]
-		items = append(items, fmt.Sprintf("Fix the loop at %s, whose entry kibitz check names: %s", r.near(first.Address), render.Count(n, "request")))
+		items = append(items, fmt.Sprintf("Fix the loop at %s, whose entry %s names: %s", r.near(first.Address), strings.Join(append([]string{"kibitz check"}, r.rulesArgs()...), " "), render.Count(n, "request")))
 	}
 	if t.Unmets > 0 {
 		items = append(items, fmt.Sprintf("Look at what is not as the list expects: %s", render.Count(t.Unmets, "request")))
