@@ -18,6 +18,7 @@ func TestWhatMayComeNext(t *testing.T) {
 		{"co", "compare completion"},
 		{"check -fail-on ", "error warning note"},
 		{"check -as ", "text json sarif junit tap html"},
+		{"check -fix permanent", "permanent-varies"},
 		{"replay -only old", "old-fares"},
 		{"compare a b -fail-on not", "not-found"},
 		{"help redirect-", "redirect-loop"},

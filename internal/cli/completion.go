@@ -106,8 +106,14 @@ func (r *run) complete(words []string) []string {
 		flags.VisitAll(func(f *flag.Flag) { all = append(all, "-"+f.Name) })
 		return beginning(all, last)
 	}
-	if c.name == "completion" {
+	switch {
+	case c.name == "completion":
 		return beginning([]string{"bash", "zsh", "fish"}, last)
+	case c.name == "check" && slices.Contains(words, "-fix"):
+		for _, k := range proof.Kinds() {
+			all = append(all, k.Name)
+		}
+		return beginning(all, last)
 	}
 	return nil
 }
