@@ -73,3 +73,37 @@ func TestRowsOfSeveralTables(t *testing.T) {
 		}
 	}
 }
+
+// What a row leads to is read as it is written: an address in a query is no host.
+func TestWhereRowsLead(t *testing.T) {
+	rows := map[string]string{
+		"/plain/": "/plain/", "/go?u=https://x.example/a": "/go?u=https://x.example/a", "HTTPS://X.example/A": "https://x.example/A",
+		"https://x.example": "https://x.example/", "https://x.example?q=1#top": "https://x.example/?q=1#top", "/a#b?c": "/a#b?c", "/a?": "/a",
+	}
+	for to, want := range rows {
+		book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example\nmoves m table t.csv as 302\n"), func(string) ([]byte, error) {
+			return []byte("old,new\n/old," + to + "\n"), nil
+		})
+		if err != nil {
+			t.Errorf("%s: %v", to, err)
+			continue
+		}
+		r := New(book, []*site.Tree{nil}).Predict(get(t, "/old"))
+		if r.Location != want {
+			t.Errorf("a row to %s leads to %s, want %s", to, r.Location, want)
+		}
+	}
+}
+
+// A failed condition and a range that is not there have the page of their error, as any other
+// error has.
+func TestPagesOfConditions(t *testing.T) {
+	e := build(t, "error e for 412 416 text \"no {path}\"\n")
+	for field, want := range map[string]int{"If-Match: \"x\"": 412, "Range: bytes=9-": 416} {
+		r := e.Predict(get(t, "/notes.txt", field))
+		body, err := bodyOf(r)
+		if r.Status != want || err != nil || string(body) != "no /notes.txt" || r.By != nil && r.By.Name != "e" {
+			t.Errorf("%s: %d %q %v", field, r.Status, body, err)
+		}
+	}
+}
