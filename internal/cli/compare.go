@@ -46,6 +46,7 @@ Exit status 1: visitors are caught in a loop; or a change that -fail-on names, o
 			flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
 			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may be repeated")
 			read := flags.String("pages", "on", "whether the files of the new trees are read, for how many link to an address that changes: on, off")
+			flags.BoolVar(&f.headers, "headers", false, "show examples also of requests of which only the header is another")
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp)
 			f.setup(flags, firstSite)
 			return func(r *run, args []string) (int, error) {
@@ -70,6 +71,7 @@ type compareFlags struct {
 	failOn     failFlags
 	everyLink  bool // of the new trees
 	noPages    bool
+	headers    bool // requests of which only the header changes are shown, too
 	listFlags
 }
 
@@ -172,7 +174,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		failed = errors.Join(failed, errInterrupted)
 	}
 	result := c.End(time.Now())
-	told := compared{old: oldName, new: newName, noLists: len(lists) == 0 && !f.everyLink, result: result}
+	told := compared{old: oldName, new: newName, noLists: len(lists) == 0 && !f.everyLink, result: result, headers: f.headers}
 	if told.noLists && !r.interrupted() {
 		told.every = proof.Compare(before, after, 1)
 	}
@@ -231,6 +233,12 @@ func (r *run) comparedText(c compared) error {
 			arrow = fmt.Sprintf("  %s: %s", render.Count(g.Requests, "request"), g.What)
 		}
 		out.Printf("%s\n", arrow)
+		if g.Change == replay.NowHeader && !c.headers {
+			if i+1 == len(result.Groups) || result.Groups[i+1].Change != g.Change {
+				out.Printf("  %s\n", out.Quiet("examples of these: -headers"))
+			}
+			continue
+		}
 		for _, req := range g.Examples {
 			out.Printf("      %s%s\n", render.Clean(near(r, req.Verb(), req.Address.String())), out.Quiet(linkedFrom(c.linked, req)))
 		}

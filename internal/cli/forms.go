@@ -55,6 +55,7 @@ type (
 		every    *proof.Likeness // of all requests, where there are no lists; nil for none
 		result   *replay.Comparison
 		took     time.Duration
+		headers  bool                     // examples of what has only another header are shown
 		linked   map[string][]*pages.Link // of the new site's own pages, by address
 	}
 	summed struct {
