@@ -142,8 +142,8 @@ func (r *run) fixed(result *fix.Result, changed []changedFile, written bool) {
 				said += fmt.Sprintf(" and %s more", render.Number(n-1))
 			}
 		}
-		if len(s.Others) > 0 {
-			said += "; or " + s.Others[0].Says
+		for _, other := range s.Others {
+			said += "; or " + other.Says
 		}
 		out.Wrapped(fmt.Sprintf("  %-*s  ", width, s.Finding.Name), render.Clean(said))
 	}
