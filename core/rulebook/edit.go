@@ -71,12 +71,6 @@ func extent(at Place) (from, to int) {
 	return from, to
 }
 
-// Lines are the lines of the entry, as they are written.
-func (r *Rule) Lines() []string {
-	from, to := extent(r.Place)
-	return r.Place.Source.Lines[from:to]
-}
-
 // Replaced is the edit that writes the entry in other lines; none takes it out.
 func (r *Rule) Replaced(lines []string) Edit {
 	from, to := extent(r.Place)
