@@ -172,6 +172,9 @@ func (j *judge) bypassed(v *visited, deny func(string)) {
 			if kept.Cause != engine.CauseRefused && kept.Cause != engine.CauseAsked {
 				continue
 			}
+			if kept.Path != name {
+				continue // what a rewrite makes of the address is kept, and not what is served here
+			}
 			if i > 0 { // is it the folder's document that is kept?
 				if doc := j.PredictWithout(&plain, kept.By).File; doc == nil || doc.Path != path {
 					continue
