@@ -118,7 +118,7 @@ func (c *checker) insiders(s *rulebook.Site, guard *rulebook.Rule) (out []*reque
 			return
 		}
 		tried++
-		if req := sp.past(question{out: []*rulebook.Rule{guard}, path: pattern.Words([]string{canonical.Marked(n.Path)})}, func(req *request.Request) bool { return c.Predict(req).File == n }); req != nil {
+		if req, _ := sp.past(question{out: []*rulebook.Rule{guard}, path: pattern.Words([]string{canonical.Marked(n.Path)})}, func(req *request.Request) bool { return c.Predict(req).File == n }); req != nil {
 			out = append(out, req)
 		}
 	})

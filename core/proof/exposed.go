@@ -28,7 +28,10 @@ func init() {
 				f := Finding{}
 				var served []*site.Node
 				for _, n := range files {
-					req := c.anybodys(s, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n })
+					req, why := c.anybodys(s, n.Path, func(r *engine.Response) bool { return r.Status == 200 && r.File == n })
+					if why != "" {
+						c.noteSite(Tried, s, why)
+					}
 					if req == nil {
 						continue
 					}
@@ -111,8 +114,9 @@ func pathsFor(files []*site.Node) string {
 }
 
 // anybodys gives a request that anybody can make, and whose answer is as wanted: for a path,
-// or for what leads there. nil stands for none that was found.
-func (c *checker) anybodys(s *rulebook.Site, path string, wanted func(*engine.Response) bool) *request.Request {
+// or for what leads there. Where none is found, why says what keeps it from being proved that
+// there is none.
+func (c *checker) anybodys(s *rulebook.Site, path string, wanted func(*engine.Response) bool) (found *request.Request, why string) {
 	gets := func(req *request.Request) bool {
 		if req.Verb() != "GET" || len(req.Headers) > 0 || req.Client.IsValid() || !req.Time.IsZero() || req.Body > 0 {
 			return false // not everybody sends that
@@ -123,17 +127,17 @@ func (c *checker) anybodys(s *rulebook.Site, path string, wanted func(*engine.Re
 	req := c.plain(s)
 	req.Address.Path = path
 	if gets(req) {
-		return req
+		return req, ""
 	}
 	by := cmp.Or(takerOf(c.Met(req)), c.Predict(req).By) // who asks for a name answers, too
 	if by == nil {
-		return nil
+		return nil, ""
 	}
 	sp, at := c.space(s), pattern.Words([]string{canonical.Marked(path)})
 	for _, r := range s.Rules { // who is admitted is refused no more
 		if a, ok := r.Action.(*rulebook.Access); ok && a.Do == rulebook.Admit {
-			if req := sp.past(question{in: []*rulebook.Rule{r}, path: at}, gets); req != nil {
-				return req
+			if req, _ := sp.past(question{in: []*rulebook.Rule{r}, path: at}, gets); req != nil {
+				return req, ""
 			}
 		}
 	}

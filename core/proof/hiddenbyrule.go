@@ -2,6 +2,7 @@ package proof
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -67,12 +68,15 @@ const maxTakers = 10
 func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*site.Node) bool {
 	sp := c.space(s)
 	var left []*site.Node
+	why := "" // what keeps it from being proved that nobody can have them
 	for i, n := range files {
 		if i == maxHidden { // what was not looked at is not said to be hidden
 			break
 		}
-		if !c.hasWay(sp, n, taker) {
+		has, doubt := c.hasWay(sp, n, taker)
+		if !has {
 			left = append(left, n)
+			why = cmp.Or(why, doubt)
 		}
 	}
 	if len(left) == 0 {
@@ -81,9 +85,13 @@ func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*s
 	slices.SortFunc(left, func(a, b *site.Node) int { return cmp.Compare(a.Path, b.Path) })
 	req := c.plain(s)
 	req.Address.Path = left[0].Path
-	f := Finding{Rules: []*rulebook.Rule{taker}, Request: req, Count: len(left),
-		Message: fmt.Sprintf("The file %s is in the tree, but nobody can have it: the entry takes its address.", left[0].Path) + further(len(left)-1, "There is one more such file.", "There are %d more such files."),
-		Advice:  "take the file out of the tree, or let the entry leave its address alone"}
+	f := Finding{Rules: []*rulebook.Rule{taker}, Request: req, Count: len(left), Doubt: why,
+		Advice: "take the file out of the tree, or let the entry leave its address alone"}
+	says := "The file %s is in the tree, but nobody can have it: the entry takes its address."
+	if why != "" {
+		says = "The file %s is in the tree, but the entry takes its address, and no other was found that gives it."
+	}
+	f.Message = fmt.Sprintf(says, left[0].Path) + further(len(left)-1, "There is one more such file.", "There are %d more such files.")
 	for _, n := range left {
 		f.Files = append(f.Files, n.Path)
 	}
@@ -93,8 +101,8 @@ func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*s
 }
 
 // hasWay reports whether some request is answered with a file whose own address an entry
-// takes.
-func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
+// takes; and where none is found, what keeps that from being proved.
+func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) (has bool, why string) {
 	gets := func(req *request.Request) bool {
 		if r := sp.Predict(req); r.File == n || r.Cause == engine.CauseAsked { // whoever is let in goes on
 			return true
@@ -110,52 +118,74 @@ func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) bool {
 		return false
 	}
 	for _, r := range sp.site.Rules {
-		switch a := r.Action.(type) {
-		case *rulebook.ErrorPage:
-			if a.Body.Show == n.Path {
-				return true
-			}
-		case *rulebook.Reply:
-			if a.Body.Show == n.Path {
-				return true
-			}
+		if r.Shows() == n.Path {
+			return true, ""
 		}
 	}
-	return sp.way(n.Path, taker, gets) != nil
+	req, why := sp.way(n.Path, taker, gets)
+	return req != nil, why
 }
 
 // way looks for a request that gets what stands at a path: past what takes its own address,
-// by the folder of a document, and by what sends other addresses there. nil stands for none.
-func (sp *space) way(at string, taker *rulebook.Rule, gets func(*request.Request) bool) *request.Request {
-	path := pattern.Words([]string{canonical.Marked(at)})
-	if req := sp.past(question{out: []*rulebook.Rule{taker}, path: path}, gets); req != nil {
-		return req
+// by the folder of a document, and by what sends other addresses there. Where none is found,
+// why says what keeps it from being proved that there is none.
+func (sp *space) way(at string, taker *rulebook.Rule, gets func(*request.Request) bool) (found *request.Request, why string) {
+	look := func(q question) bool {
+		req, doubt := sp.past(q, gets)
+		found, why = req, cmp.Or(why, doubt)
+		return found != nil
 	}
-	folder := strings.TrimSuffix(at, lastSegment(at))
-	for _, path := range []string{folder, strings.TrimSuffix(folder, "/")} {
-		if path == "" || !sp.isDocument(canonical.Decode(lastSegment(at))) {
-			continue
-		}
-		if req := sp.past(question{path: pattern.Words([]string{canonical.Marked(path)})}, gets); req != nil {
-			return req
+	own := pattern.Words([]string{canonical.Marked(at)})
+	why = sp.passing(taker)
+	if look(question{out: []*rulebook.Rule{taker}, path: own}) {
+		return found, ""
+	}
+	names := []string{at}
+	if sp.isDocument(canonical.Decode(lastSegment(at))) {
+		folder := strings.TrimSuffix(at, lastSegment(at))
+		for _, name := range []string{folder, strings.TrimSuffix(folder, "/")} {
+			if name == "" {
+				continue
+			}
+			names = append(names, name)
+			if look(question{path: pattern.Words([]string{canonical.Marked(name)})}) {
+				return found, ""
+			}
 		}
 	}
+	var marked []string
+	for _, name := range names {
+		marked = append(marked, canonical.Marked(name))
+	}
+	into := pattern.Words(marked)
 	for _, r := range sp.site.Rules {
 		if r.Kind != rulebook.KindRewrite && r.Kind != rulebook.KindFallback {
 			continue
 		}
 		for _, to := range r.Action.Templates() {
-			if !canMake(to, at) {
+			if !slices.ContainsFunc(names, func(name string) bool { return canMake(to, name) }) {
 				continue
 			}
-			if from, err := sp.sentInto(r, to.Path, path); err == nil && from != nil {
-				if req := sp.past(question{in: []*rulebook.Rule{r}, path: from}, gets); req != nil {
-					return req
-				}
+			from, err := sp.sentInto(r, to.Path, into)
+			switch {
+			case err != nil:
+				why = cmp.Or(why, err.Error())
+				continue
+			case from == nil:
+				continue
+			case sp.rewrites(): // of which one may lead to another
+				why = cmp.Or(why, fmt.Sprintf("ways through %s were followed, and do not lead there", r.Name))
+			}
+			if r.Kind == rulebook.KindFallback { // which takes nothing else
+				missing, _ := sp.treeHas("missing")
+				from = pattern.And(from, missing)
+			}
+			if look(question{in: []*rulebook.Rule{r}, path: from}) {
+				return found, ""
 			}
 		}
 	}
-	return nil
+	return nil, why
 }
 
 // canMake reports whether some values could make a path of a template, by how that begins
@@ -176,27 +206,50 @@ func canMake(t *rulebook.Template, path string) bool {
 }
 
 // past looks for a request that answers a question, and fixes something; what takes the
-// first that is found is passed by under other conditions than its own. nil stands for
-// none.
-func (sp *space) past(q question, fix func(*request.Request) bool) *request.Request {
+// first that is found is passed by under other conditions than its own. Where none is found,
+// why says what keeps it from being proved that there is none.
+func (sp *space) past(q question, fix func(*request.Request) bool) (found *request.Request, why string) {
 	for range maxTakers {
 		q.fix = nil
 		req, err := sp.find(q)
-		if err != nil {
-			return nil
-		}
-		if fix(req) {
-			return req
+		switch {
+		case errors.Is(err, errNone):
+			return nil, why
+		case err != nil:
+			return nil, err.Error()
+		case fix(req):
+			return req, ""
 		}
 		q.fix = fix
-		if found, err := sp.find(q); err == nil {
-			return found
+		found, err := sp.find(q)
+		switch {
+		case err == nil:
+			return found, ""
+		case errors.Is(err, errNone):
+			return nil, why
 		}
 		next := takerOf(slices.DeleteFunc(sp.Met(req), func(r *rulebook.Rule) bool { return slices.Contains(q.in, r) }))
-		if next = cmp.Or(next, sp.Predict(req).By); next == nil || slices.Contains(q.out, next) || slices.Contains(q.in, next) {
-			return nil
+		next = cmp.Or(next, sp.Predict(req).By)
+		if next == nil || slices.Contains(q.out, next) || slices.Contains(q.in, next) {
+			return nil, err.Error()
 		}
 		q.out = append(slices.Clip(q.out), next)
+		why = cmp.Or(why, sp.passing(next))
 	}
-	return nil
+	return nil, fmt.Sprintf("the first %d entries on the way were passed by", maxTakers)
+}
+
+// passing says why a way may be overlooked that leads past an entry by what it takes itself;
+// "" where it decides all of that.
+func (sp *space) passing(r *rulebook.Rule) string {
+	if a, ok := r.Action.(rulebook.Reading); ok && a.Ends() {
+		return ""
+	}
+	if a, ok := r.Action.(*rulebook.Access); ok && a.Do != rulebook.Admit && !slices.ContainsFunc(sp.site.Rules, func(r *rulebook.Rule) bool {
+		a, ok := r.Action.(*rulebook.Access)
+		return ok && a.Do == rulebook.Admit
+	}) {
+		return ""
+	}
+	return fmt.Sprintf("%s does not decide all that it takes", r.Name)
 }

@@ -24,10 +24,13 @@ func init() {
 					if listed[s.Name+folder] {
 						continue
 					}
-					req := c.anybodys(s, folder, func(r *engine.Response) bool {
+					req, why := c.anybodys(s, folder, func(r *engine.Response) bool {
 						page, err := r.Content()
 						return r.Cause == engine.CauseListing && err == nil && strings.Contains(string(page), lastSegment(n.Path))
 					})
+					if why != "" {
+						c.noteSite(Tried, s, why)
+					}
 					if req == nil {
 						continue
 					}

@@ -39,6 +39,7 @@ type Finding struct {
 	Message  string           // what happens, and to whom
 	Request  *request.Request // shows it; nil where no request is needed
 	Other    *request.Request // that it is to be compared with; nil for none
+	Doubt    string           // what keeps from being proved that nobody can have what is hidden; "" for nothing
 	Advice   string           // what to write instead
 	Fixes    []Fix            // of that, what can be done to the rulebook's text; the likeliest first
 	Count    int              // like ones that it stands for, itself too
