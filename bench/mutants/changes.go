@@ -78,8 +78,17 @@ func (m *mutant) name() string {
 
 func (m *mutant) folder() string { return filepath.Dir(m.file) }
 
-// choose picks n of all changes, of which no two are at one place.
-func choose(n int, seed uint64) ([]*mutant, error) {
+// choose picks n of all changes, of which no two are at one place; or those that a file
+// names, one a line, wherever they stand in it.
+func choose(n int, seed uint64, again string) ([]*mutant, error) {
+	named := ""
+	if again != "" {
+		text, err := os.ReadFile(again)
+		if err != nil {
+			return nil, err
+		}
+		named = string(text) + "\n"
+	}
 	loaded, err := packages.Load(&packages.Config{Mode: packages.NeedName | packages.NeedFiles | packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo | packages.NeedImports | packages.NeedDeps}, places...)
 	if err != nil {
 		return nil, err
@@ -109,6 +118,10 @@ func choose(n int, seed uint64) ([]*mutant, error) {
 			w.file(file)
 			all = append(all, w.found...)
 		}
+	}
+	if again != "" {
+		all = slices.DeleteFunc(all, func(m *mutant) bool { return !strings.Contains(named, m.name()+"\n") })
+		n = len(all)
 	}
 	r := rand.New(rand.NewPCG(seed, seed))
 	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })

@@ -32,10 +32,10 @@ import (
 func main() {
 	n := flag.Int("n", 300, "how many changes to make")
 	seed := flag.Uint64("seed", 1, "of the random numbers")
-	only := flag.String("only", "", "the numbers of those to try, with commas between; all of them without it")
+	again := flag.String("again", "", "a `file` that names changes, one a line, as they are printed: try those of them that can still be made, and no others")
 	verbose := flag.Bool("v", false, "say what becomes of each, not only of those that survive")
 	flag.Parse()
-	if err := run(*n, *seed, *only, *verbose); err != nil {
+	if err := run(*n, *seed, *again, *verbose); err != nil {
 		fmt.Fprintln(os.Stderr, "mutants:", err)
 		os.Exit(1)
 	}
@@ -55,13 +55,13 @@ func equivalents() map[string]bool {
 	return all
 }
 
-func run(n int, seed uint64, only string, verbose bool) error {
+func run(n int, seed uint64, again string, verbose bool) error {
 	work, err := os.MkdirTemp("", "mutants-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(work)
-	mutants, err := choose(n, seed)
+	mutants, err := choose(n, seed, again)
 	if err != nil {
 		return err
 	}
@@ -78,9 +78,6 @@ func run(n int, seed uint64, only string, verbose bool) error {
 		if err := t.compile(folder); err != nil {
 			return err
 		}
-	}
-	if only != "" {
-		mutants = slices.DeleteFunc(mutants, func(m *mutant) bool { return !slices.Contains(strings.Split(only, ","), strconv.Itoa(m.id)) })
 	}
 	excused := equivalents()
 	noticed, same := 0, 0
@@ -105,7 +102,7 @@ func run(n int, seed uint64, only string, verbose bool) error {
 				survivors = append(survivors, fmt.Sprintf("%s:%d  %s", m.file, m.line, m.name()))
 			}
 			if verbose || state == "SURVIVES" {
-				fmt.Printf("%3d  %-28s %s:%d  %s: %s\n", m.id, state, m.file, m.line, m.rule, m.source)
+				fmt.Printf("%3d  %-28s %s:%d  %s\n", m.id, state, m.file, m.line, m.name())
 			}
 			return nil
 		})

@@ -110,6 +110,13 @@ func TestTemplates(t *testing.T) {
 		{"/p-1-q /r/q/1, /p-2-s /r/s/2, /p-3-t /r/t/3", `on /p-:number(\d+)-:name to /r/{name}/{number} as permanent`},
 		{"/x /y, /z /y, /w /y", "on /w /x /z to /y as permanent"},
 		{"/f/ /y, /f/a /y, /f/b/c /y", "in /f/ to /y as permanent"},
+		{"/a/b/x.html /d/b/x/, /a/c/y.html /d/c/y/, /a/e/f/z.html /d/e/f/z/", "on /a/:rest(.*).html to /d/{rest}/ as permanent"},
+		{"/q/7 /n?id=7, /q/8 /n?id=8, /q/123 /n?id=123", `on /q/:number(\d+) to /n?id={number} as permanent`},
+		{"/q/7?a=b /n/7?a=b, /q/8?a=c /n/8?a=c, /q/123?b=c /n/123?b=c", `on /q/:number(\d+) to /n/{number} as permanent`},
+		{"/q/7?a=b /n/7, /q/8?a=c /n/8, /q/123?b=c /n/123", `on /q/:number(\d+) to /n/{number} as permanent query drop`},
+		{"/q/7?a=b /n/7?x=1, /q/8?a=c /n/8?x=1, /q/123?b=c /n/123?x=1", `on /q/:number(\d+) to /n/{number}?x=1 as permanent`},
+		{"/f/a /f/x/, /f/b /f/x/, /f/c /f/x/, /f/d/e /f/x/", "on /f/a /f/b /f/c /f/d/e to /f/x/ as permanent"}, // not the folder itself, which leads back
+		{"/q?=1&id=7 /n/7, /q?=1&id=8 /n/8, /q?=2&id=99 /n/99", `on /q when query.id ~(?<id>\d+) to /n/{id} as permanent query drop`},
 		{"/q?id=7 /n/7, /q?id=8 /n/8, /q?id=99 /n/99", `on /q when query.id ~(?<id>\d+) to /n/{id} as permanent query drop`},
 	} {
 		s := &Source{Table: "moves.csv"}
@@ -131,5 +138,63 @@ func TestTemplates(t *testing.T) {
 		if d.Agree != d.Answers {
 			t.Error(fmt.Sprint(d.Left))
 		}
+	}
+}
+
+// A field that the files of a kind have is drafted for their extensions; names that are no
+// extension say nothing.
+func TestFieldsOfKindsOfFiles(t *testing.T) {
+	s := &Source{Table: "moves.csv"}
+	for _, path := range []string{"/save.old~", "/a.css", "/b.css", "/d/c.css", "/e.css", "/x.html", "/y.html", "/z.html", "/"} {
+		a := &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: 200, Header: []request.Header{{Name: "X-Kind", Value: "page"}}}
+		if strings.HasSuffix(path, ".css") {
+			a.Header = []request.Header{{Name: "x-kind", Value: "style"}}
+		}
+		s.Answers = append(s.Answers, a)
+	}
+	d, err := s.Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{`on ~.*\.css for 200 304 set X-Kind style`, `on ~.*\.html for 200 304 set X-Kind page`} {
+		if got := strings.Join(strings.Fields(d.Rulebook), " "); !strings.Contains(got, want) {
+			t.Errorf("%s is not in\n%s", want, d.Rulebook)
+		}
+	}
+}
+
+// A site names itself in its map, to robots, or in its home page.
+func TestWhereASiteIs(t *testing.T) {
+	for text, want := range map[string]string{
+		"/sitemap.xml <urlset><url><loc>https://www.s.example/a</loc>":                  "https://www.s.example/",
+		"/robots.txt User-agent: *\nSitemap: http://s.example:8080/map.xml":             "http://s.example:8080/",
+		"/index.html <link href='https://t.example/?x' rel='canonical'>":                "https://t.example/",
+		"/index.html <link rel=canonical href=https://t.example/en/>":                   "https://t.example/",
+		"/index.html <link rel=stylesheet href=https://t.example/a.css>":                "",
+		"/fares.html <link rel=canonical href=https://t.example/en/>":                   "",
+		"/index.html/a.html <link rel=canonical href=https://t.example/en/> (a folder)": "",
+	} {
+		name, page, _ := strings.Cut(text, " ")
+		a, _, ok := FoundAddress(site.Memory(map[string]string{name: page}))
+		got := ""
+		if ok {
+			got = a.String()
+		}
+		if got != want {
+			t.Errorf("%s: %q, want %q", text, got, want)
+		}
+	}
+}
+
+// What is worth encoding is told with its size.
+func TestWhatAStartSaysOfSizes(t *testing.T) {
+	tree := site.Memory(map[string]string{"/index.html": strings.Repeat("x", 1025), "/a.css": strings.Repeat("x", 1023), "/b.css": strings.Repeat("x", 3<<10), "/c.png": strings.Repeat("x", 5<<10)})
+	b := &Beginning{Tree: tree, Files: "public", Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/"}}
+	s, err := b.Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := "Of what is larger than 1 KiB, 2 files of text, 4 KiB in all"; !strings.Contains(strings.Join(strings.Fields(strings.ReplaceAll(s.Rulebook, "#", "")), " "), want) {
+		t.Errorf("%s is not in\n%s", want, s.Rulebook)
 	}
 }

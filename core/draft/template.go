@@ -118,7 +118,7 @@ func templatesOf(f *fact) (all []*template) {
 		return nil
 	}
 	target := f.to
-	if f.toQuery != "" {
+	if f.toQuery != "" && f.toQuery != f.query { // what is kept is no part of a target
 		target += "?" + f.toQuery
 	}
 	for _, lower := range []bool{false, true} {

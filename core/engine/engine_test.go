@@ -31,7 +31,7 @@ func buildTree(t testing.TB, rules string, tree map[string]string) *Engine {
 		case "moves.csv":
 			return []byte("old,new,status\n/old,/fares/,301\n/gone,,410\n/Gone/A,,410\n/q?id=1,/boats/?b=1,302\nhttp://s.example/full,https://t.example/x,308\n"), nil
 		case "crew.accounts":
-			return []byte("ada:$2a$04$9xdmSH0myfPbApaShp7ieePc8RQTNeIqqZq4aEFEY4gEPgyOFXUDm\n"), nil
+			return []byte("ada:$2a$04$9xdmSH0myfPbApaShp7ieePc8RQTNeIqqZq4aEFEY4gEPgyOFXUDm\nbo:$2a$04$QrowycEzTrT0l688wTp4VeFWTtR.Yon5GM/KLNfrpJsx/VNquYrHe\n"), nil
 		}
 		return nil, os.ErrNotExist
 	}
@@ -148,6 +148,8 @@ func TestAnswers(t *testing.T) {
 		{"a quoted path is made canonical", "redirect r when path \"/two words\" to /a as 302", "/two%20words", "302 redirect by r to /a"},
 		{"so is one that is asked", "redirect r when asked \"/f\u00e4hre\" to /a as 302", "/f%C3%A4hre", "302 redirect by r to /a"},
 		{"a quoted path is no pattern", "redirect r when path \"/a*\" to /b as 302", "/ab", "404 missing"},
+		{"no time is known", "redirect r when time absent to /a as 302", "/", "302 redirect by r to /a"},
+		{"some time is known", "redirect r when time absent to /a as 302", "/|time: 2026-01-01T00:00:00Z", "200 document file /index.html"},
 		{"times far off", "redirect r when time after 2300-01-01 to /a as 302", "/|time: 2026-01-01T00:00:00Z", "200 document file /index.html"},
 		{"times far off come", "redirect r when time after 2300-01-01 to /a as 302", "/|time: 2400-01-01T00:00:00Z", "302 redirect by r to /a"},
 		{"times long ago", "redirect r when time before 1600-01-01 to /a as 302", "/|time: 1599-01-01T00:00:00Z", "302 redirect by r to /a"},
@@ -189,6 +191,8 @@ func TestAnswers(t *testing.T) {
 		{"admit", "access a on /crew/rota.html admit\naccess c in /crew/ refuse 404", "/crew/rota.html", "200 file file /crew/rota.html"},
 		{"methods", "access m unless method GET HEAD POST refuse 405", "PUT /", "405 refused by m"},
 		{"ask", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html", "401 asked by k"},
+		{"no password at all", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html|Authorization: Basic Ym86", "200 file file /crew/rota.html"},
+		{"a name alone is no name and password", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html|Authorization: Basic Ym8=", "401 asked by k"},
 		{"a wrong password", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html|Authorization: Basic YWRhOng=", "401 asked by k"},
 
 		{"moves", "moves m table moves.csv", "/old?x=1", "301 redirect by m to /fares/?x=1"},

@@ -376,6 +376,39 @@ func TestWordsOfExpressionsWithoutAnAutomaton(t *testing.T) {
 	}
 }
 
+// Words of expressions that have one: the shortest, those that people write first.
+func TestWordsOfExpressions(t *testing.T) {
+	for _, test := range []struct{ pattern, want string }{
+		{`~/(a|b)c`, "/ac"}, {`~/x(\d{2})?`, "/x /x00"}, {`~/[.0a]b?`, "/a /ab"}, {`~/(a|b)+`, "/a /aa /aaa"}, {"/:id([0-9]+)/x", "/0/x /00/x /000/x"},
+	} {
+		p, err := read(test.pattern, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(p.Words(3), " "); got != test.want {
+			t.Errorf("%s: %q, want %q", test.pattern, got, test.want)
+		}
+	}
+}
+
+// A run of slashes is one before entries are read, so that a pattern that wants one takes
+// nothing, wherever it stands.
+func TestRunsOfSlashesAreRefused(t *testing.T) {
+	for text, want := range map[string]int{"//x": 0, "/a//b": 2, "/a//": 2, "/a{/}?/b": -1, "~//x": -1, "/a/:x/b": -1} {
+		p, err := read(text, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := -1
+		if bad, ok := p.Merged().(*Error); ok {
+			at = bad.Offset
+		}
+		if at != want {
+			t.Errorf("%s is refused at %d, want %d", text, at, want)
+		}
+	}
+}
+
 // What makes an automaton too large is the longest counted repetition, the first of two.
 func TestWhatGrowsIsNamed(t *testing.T) {
 	for text, want := range map[string]string{

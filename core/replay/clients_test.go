@@ -26,6 +26,11 @@ func TestClientsAreReadQuickly(t *testing.T) {
 		"access a unless client " + networks + " refuse\naccess b when client absent refuse\n",
 		"access a when client ::/0 refuse\naccess b when client ::1 fe80::/10 refuse\n",
 	}
+	wide := "access a when client"
+	for i := range 1200 { // which begin in more ways than are looked up at once
+		wide += fmt.Sprintf(" %d.%d.1.0/24", 20+i/200, i%200)
+	}
+	rulebooks = append(rulebooks, wide+" refuse\n")
 	for range 40 { // networks inside and beside each other
 		rules := ""
 		for i := range 1 + r.Intn(12) {

@@ -14,6 +14,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -621,6 +622,55 @@ func TestMostAreTheCommonest(t *testing.T) {
 				t.Fatalf("the %d commonest: %v, want %v", n, got, all[:min(n, len(all))])
 			}
 		}
+	}
+}
+
+// A Top that lists nothing counts all the same, whatever is added to it.
+func TestATopThatListsNothing(t *testing.T) {
+	none, some := Top{none: true}, Top{}
+	none.Add("/a")
+	some.add("/b", 2, nil)
+	none.Merge(&some)
+	if none.Total != 3 || none.Others != 3 || none.Len() != 0 {
+		t.Errorf("%d requests, %d of them not listed, %d addresses", none.Total, none.Others, none.Len())
+	}
+}
+
+// Whoever waits is told of each part of a file once, and of its end.
+func TestHowFarALogIsRead(t *testing.T) {
+	e, text := build(t, ""), strings.Repeat("192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET /a.txt HTTP/1.1\" 200 1\n", 3*chunkSize/70)
+	var mu sync.Mutex
+	var told []int64
+	if _, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), list.FormatLog, Options{Workers: 2}, func(n int64) {
+		mu.Lock()
+		defer mu.Unlock()
+		told = append(told, n)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	slices.Sort(told)
+	want := []int64{chunkSize, 2 * chunkSize, 3 * chunkSize, int64(len(text))}
+	if want = slices.DeleteFunc(want, func(n int64) bool { return n > int64(len(text)) }); !slices.Equal(told, slices.Compact(want)) {
+		t.Errorf("%v of %d bytes, want %v", told, len(text), want)
+	}
+}
+
+// What comes by a pipe is read in pieces, and a line without an end is not gathered.
+func TestALineWithoutAnEnd(t *testing.T) {
+	left, most := 12*list.MaxLine, 0
+	tally, err := LogStream(build(t, ""), "log", readerFunc(func(b []byte) (int, error) {
+		most = max(most, len(b))
+		n := copy(b, bytes.Repeat([]byte("x"), min(len(b), left)))
+		if left -= n; n == 0 {
+			return 0, io.EOF
+		}
+		return n, nil
+	}), list.FormatLog, Options{Workers: 1})
+	if err != nil || tally.Lists[0].Lines != 1 || tally.Lists[0].Skipped != 1 {
+		t.Fatalf("%v, %v", tally, err)
+	}
+	if most > list.MaxLine {
+		t.Errorf("%d bytes are read at once", most)
 	}
 }
 

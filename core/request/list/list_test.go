@@ -9,6 +9,7 @@ import (
 	"math/rand"
 	"os"
 	"reflect"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -446,6 +447,45 @@ func TestStatusesOfLogLines(t *testing.T) {
 		err := ParseLog([]byte(text), &l)
 		if got := l.Status; want < 0 && err == nil && got != 0 || want > 0 && (err != nil || got != want) {
 			t.Errorf("%s: %d, %v, want %d", text, got, err, want)
+		}
+	}
+}
+
+// An entry of an archive may be as long as a line of any list, and no longer.
+func TestHowLongAnEntryMayBe(t *testing.T) {
+	const entry = `{"request":{"method":"GET","url":"https://s.example/a"},"response":{"content":{"text":"%s"}}}`
+	for more, want := range map[int]string{-1: "1 GET https://s.example/a", 0: "1 GET https://s.example/a", 1: ""} {
+		text := fmt.Sprintf(entry, strings.Repeat("x", MaxLine-len(entry)+len("%s")+more))
+		if got, counts := read(t, FormatHAR, `{"log":{"entries":[`+text+`]}}`); got != want || counts.Lines != 1 {
+			t.Errorf("of %d bytes: %q of %d entries, want %q", len(text), got, counts.Lines, want)
+		}
+	}
+}
+
+// All that is written below a request has one bound together, and each line its own.
+func TestHowMuchStandsBelowARequest(t *testing.T) {
+	field := "  X-A: " + strings.Repeat("x", 1000) + "\n"
+	for fields, want := range map[int]string{10: "1 GET https://s.example/a\n12 GET https://s.example/b", 100: "102 GET https://s.example/b"} {
+		got, counts := read(t, FormatPlain, "/a\n"+strings.Repeat(field, fields)+"/b\n")
+		got = regexp.MustCompile(` \[.*`).ReplaceAllString(got, "")
+		if got != want || counts.Lines != fields+2 {
+			t.Errorf("%d fields: %q of %d lines, want %q", fields, got, counts.Lines, want)
+		}
+	}
+}
+
+// A list whose first line is a log's, though its request is none, is a log.
+func TestWhatLooksLikeALog(t *testing.T) {
+	for line, want := range map[string]Format{
+		`- [10/Oct/2026:13:55:36 +0000] "`:         FormatLog,
+		`- - - [10/Oct/2026:13:55:36 +0000] "\x16`: FormatLog,
+		` [10/Oct/2026:13:55:36 +0000] "`:          FormatPlain,
+		`- [10/Oct/2026:13:55:36 +0000] `:          FormatPlain,
+		`- [10/Oct/2026:13:55:36 +000] "x"`:        FormatPlain,
+		`- [10/Oct/2026:13:55:36 +00000] "x"`:      FormatPlain,
+	} {
+		if got := Detect([]byte(line + "\n")); got != want {
+			t.Errorf("%q: %s, want %s", line, got, want)
 		}
 	}
 }
