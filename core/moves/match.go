@@ -300,7 +300,13 @@ func (m *matcher) score(o, n *page) candidate {
 	if len(o.title) > 0 && len(n.title) > 0 {
 		add(5*m.overlap(o.title, n.title)*m.overlap(n.title, o.title)-1, "same title")
 	}
-	if o.joined != "" && n.joined != "" {
+	same := 0 // numbers
+	for _, x := range o.numbers {
+		if slices.Contains(n.numbers, x) {
+			same++
+		}
+	}
+	if o.joined != "" && n.joined != "" && (same > 0 || !o.numbered && !n.numbered) {
 		switch alike := dice(o.joined, n.joined); {
 		case o.joined == n.joined:
 			add(8, "same name")
@@ -325,12 +331,6 @@ func (m *matcher) score(o, n *page) candidate {
 	}
 	switch {
 	case len(o.numbers) > 0 && len(n.numbers) > 0:
-		same := 0
-		for _, x := range o.numbers {
-			if slices.Contains(n.numbers, x) {
-				same++
-			}
-		}
 		if same == 0 {
 			add(-2.5, "")
 		} else {

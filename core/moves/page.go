@@ -21,17 +21,18 @@ import (
 
 // A page is an address, old or new.
 type page struct {
-	address string   // as it is asked for: a folder's page as the folder
-	joined  string   // its name without what parts words
-	words   []string // of the name
-	folders []string // the words of the folders that it lies in
-	folder  string   // these, with each number as #
-	numbers []string // of name and folders
-	home    bool     // it is what the site's own page is called
-	kind    string   // page, image, document, …
-	title   []string
-	text    []uint64 // shingles of its text
-	digest  uint64   // of its content; 0 where that is not known
+	address  string   // as it is asked for: a folder's page as the folder
+	joined   string   // its name without what parts words
+	numbered bool     // that is its folder's: its own is a number
+	words    []string // of the name
+	folders  []string // the words of the folders that it lies in
+	folder   string   // these, with each number as #
+	numbers  []string // of name and folders
+	home     bool     // it is what the site's own page is called
+	kind     string   // page, image, document, …
+	title    []string
+	text     []uint64 // shingles of its text
+	digest   uint64   // of its content; 0 where that is not known
 }
 
 // kinds are those of files, by their extensions.
@@ -121,7 +122,14 @@ func pageOf(at string) *page {
 	}
 	var own, of []string
 	p.words, own = wordsOf(stem)
-	p.folders, of = wordsOf(folder)
+	above := folder
+	if len(p.words) == 0 && len(own) > 0 { // what has but a number is called as its folder is
+		outer, last := path.Split(strings.TrimSuffix(folder, "/"))
+		if words, numbers := wordsOf(last); len(words) > 0 {
+			p.words, own, above, p.numbered = words, append(own, numbers...), outer, true
+		}
+	}
+	p.folders, of = wordsOf(above)
 	p.numbers = append(own, of...)
 	p.joined = strings.Join(p.words, "")
 	p.home = folder == "/" && slices.Contains(homes, strings.ToLower(stem)) && p.kind == "page"
