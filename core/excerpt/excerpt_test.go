@@ -3,14 +3,17 @@ package excerpt
 import (
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/proof/trial"
 	"kibitz/core/replay"
+	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -169,6 +172,32 @@ func TestWrittenIsRead(t *testing.T) {
 		})
 		if err != nil {
 			t.Fatal(err)
+		}
+	}
+}
+
+// TestWhatARequestKeeps: of a request as it stands in the list remains what some entry of the
+// rulebook looks at, whether or not it changes the answer to this one; trimmed, what does.
+func TestWhatARequestKeeps(t *testing.T) {
+	const site = "site s address https://s.example files public\n"
+	req := &request.Request{Client: netip.MustParseAddr("192.0.2.1"), Time: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Headers: []request.Header{{Name: "Cookie", Value: "lang=de"}, {Name: "X-Other", Value: "y"}}}
+	req.Address, _ = request.Parse("https://s.example/boats/", request.Address{})
+	for rule, want := range map[string][2]string{
+		"":                                       {"false false 0", "false false 0"},
+		"access a when client 10.0.0.0/8 refuse": {"true false 0", "false false 0"},
+		"access a when client 192.0.2.0/24 refuse":            {"true false 0", "true false 0"},
+		"redirect a when time after 2027-01-01 to /x as 302":  {"false true 0", "false false 0"},
+		"redirect a on /x when cookie.lang de to /de/ as 302": {"false false 1", "false false 0"},
+	} {
+		e, _ := engineOf(t, site+rule+"\n", map[string]string{"/boats/index.html": "b"})
+		for i, trimmed := range []bool{false, true} {
+			p := NewGatherer(e).pick(req, e.Book.BaseAddress(), trimmed)
+			if p == nil {
+				t.Fatalf("%s: not written down", rule)
+			}
+			if got := fmt.Sprint(p.Request.Client.IsValid(), " ", !p.Request.Time.IsZero(), " ", len(p.Request.Headers)); got != want[i] {
+				t.Errorf("%s, trimmed %v: client, time and fields are %s, want %s", rule, trimmed, got, want[i])
+			}
 		}
 	}
 }

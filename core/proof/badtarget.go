@@ -57,7 +57,7 @@ func findBadTargets(c *checker) {
 			c.note(Proved, r, "")
 			continue
 		}
-		c.note(Tried, r, "")
+		c.note(Tried, r, "what breaks out of its place was put into what they copy")
 		for _, s := range c.sitesOf(r) {
 			if c.badTarget(s, r) {
 				break

@@ -17,7 +17,11 @@ func TestClaims(t *testing.T) {
 	golden(t, "testdata/claims.txt", func(b *strings.Builder, report *Report) {
 		for _, c := range report.Claims {
 			if c.State != Found && c.Entries+c.Sites > 0 {
-				fmt.Fprintf(b, "  %-22s %-7s %d %s\n", c.Finding, c.State, c.Entries+c.Sites, strings.Join(c.Names, " "))
+				fmt.Fprintf(b, "  %-22s %-7s %d %s", c.Finding, c.State, c.Entries+c.Sites, strings.Join(c.Names, " "))
+				if c.State == Tried || c.State == Open {
+					fmt.Fprintf(b, ": %s", c.Why)
+				}
+				b.WriteString("\n")
 			}
 		}
 	})
