@@ -198,3 +198,28 @@ func TestWhatAStartSaysOfSizes(t *testing.T) {
 		t.Errorf("%s is not in\n%s", want, s.Rulebook)
 	}
 }
+
+// Which statuses become entries: what a visitor is refused or what is gone, and neither what
+// asks for a name nor what a server failed to do.
+func TestStatusesThatAreDrafted(t *testing.T) {
+	for status, want := range map[int]string{
+		399: "", 400: "reply status-400 on /x with 400", 401: "", 402: "reply status-402 on /x with 402", 403: "access refused on /x refuse 403", 404: "access hidden on /x refuse 404",
+		405: "access status-405 on /x refuse 405", 410: "reply gone on /x with 410", 451: "access withheld on /x refuse 451", 499: "reply status-499 on /x with 499", 500: "", 501: "",
+	} {
+		s := &Source{Table: "moves.csv", Files: "public", Tree: site.Memory(map[string]string{"/index.html": "x", "/x": "x"})}
+		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/x"}}, Status: status})
+		d, err := s.Write()
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, line := range strings.Split(d.Rulebook, "\n") {
+			if line = strings.Join(strings.Fields(line), " "); strings.Contains(line, " on /x") {
+				got = line
+			}
+		}
+		if got != want {
+			t.Errorf("%d: %q, want %q in\n%s", status, got, want, d.Rulebook)
+		}
+	}
+}
