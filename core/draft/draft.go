@@ -145,7 +145,8 @@ const mostTemplates = 300_000
 // speak for come first.
 const mostTried = 10_000_000
 
-// agreed leaves one fact of each address: the last answer that most of them gave.
+// agreed leaves one fact of each address: the last answer that most of them gave; of those
+// to nobody in particular, where there are some.
 func agreed(facts []*fact) (out []*fact) {
 	by := map[string][]*fact{}
 	var order []string
@@ -157,9 +158,13 @@ func agreed(facts []*fact) (out []*fact) {
 		by[key] = append(by[key], f)
 	}
 	for _, key := range order {
+		asked := slices.DeleteFunc(slices.Clone(by[key]), func(f *fact) bool { return f.agent() != "" })
+		if len(asked) == 0 {
+			asked = by[key]
+		}
 		votes := map[string]int{}
-		best := by[key][0]
-		for _, f := range by[key] {
+		best := asked[0]
+		for _, f := range asked {
 			k := fmt.Sprint(f.Status, f.to, f.toQuery)
 			if votes[k]++; votes[k] >= votes[fmt.Sprint(best.Status, best.to, best.toQuery)] {
 				best = f
@@ -180,6 +185,9 @@ func (d *drafter) add(rank int, kind, name, rest, why string, args ...any) {
 	d.paragraphs = append(d.paragraphs, paragraph{rank: rank, why: fmt.Sprintf(why, args...), entry: kind + " " + free + " " + rest})
 }
 
+// leastOfAgent is after how many refusals a visitor's program is said to be refused always.
+const leastOfAgent = 3
+
 // agents finds the visitors' programs that are refused whatever they ask for, and leaves
 // their answers out of all else.
 func (d *drafter) agents() {
@@ -195,7 +203,7 @@ func (d *drafter) agents() {
 	refused := map[string]bool{}
 	for _, agent := range slices.Sorted(maps.Keys(statuses)) {
 		for status, n := range statuses[agent] {
-			if len(statuses[agent]) > 1 || n < 3 || !slices.Contains(refusals, status) || len(statuses) == 1 || len(agent) > 200 || strings.ContainsFunc(agent, func(r rune) bool { return r < ' ' || r > '~' }) {
+			if len(statuses[agent]) > 1 || n < leastOfAgent || !slices.Contains(refusals, status) || len(statuses) == 1 || len(agent) > 200 || strings.ContainsFunc(agent, func(r rune) bool { return r < ' ' || r > '~' }) {
 				continue
 			}
 			refused[agent] = true
@@ -926,6 +934,12 @@ func (d *drafter) result() (*Draft, error) {
 	if len(d.rows) > 0 {
 		out.Table = d.table()
 	}
+	others := map[request.Address]*Answer{} // the last to nobody in particular
+	for _, a := range d.Answers {
+		if a.agent() == "" && !a.varied() {
+			others[a.Request.Address] = a
+		}
+	}
 	for _, a := range d.Answers {
 		if d.gives(a) {
 			out.Agree++
@@ -936,13 +950,14 @@ func (d *drafter) result() (*Draft, error) {
 		if r.Location != "" {
 			predicted += " " + r.Location
 		}
-		out.Left = append(out.Left, Left{a, predicted, d.why(a)})
+		out.Left = append(out.Left, Left{a, predicted, d.why(a, others[a.Request.Address])})
 	}
 	return out, nil
 }
 
-// why says why an answer is not explained.
-func (d *drafter) why(a *Answer) string {
+// why says why an answer is not explained; other is one that another visitor got at the same
+// address, or nil.
+func (d *drafter) why(a, other *Answer) string {
 	switch {
 	case !d.knows(a.Request.Address.Host):
 		return "its host is not sent on to the site: it is another one, or unknown"
@@ -954,6 +969,8 @@ func (d *drafter) why(a *Answer) string {
 		return "rules about methods are not drafted"
 	case a.varied():
 		return "rules about header fields are not drafted"
+	case a.agent() != "" && other != nil && other.Status != a.Status:
+		return fmt.Sprintf("it depends on the visitor's program: an entry is drafted from %d refusals on", leastOfAgent)
 	case a.Status/100 == 2:
 		return "something answers there that is no file: an application, a rewrite or a fallback"
 	case a.Status/100 == 3 && a.Location == "":

@@ -141,6 +141,41 @@ func TestTemplates(t *testing.T) {
 	}
 }
 
+// What one visitor's program is refused is no rule for all others.
+func TestOneProgramIsNotEverybody(t *testing.T) {
+	ask := func(path, agent string, status int) *Answer {
+		a := &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: status}
+		if agent != "" {
+			a.Request.Headers = []request.Header{{Name: "User-Agent", Value: agent}}
+		}
+		return a
+	}
+	tree := site.Memory(map[string]string{"/fares.html": "x", "/boats.html": "x", "/a.html": "x"})
+	for _, test := range []struct {
+		answers []*Answer
+		want    string
+		left    int
+	}{
+		{[]*Answer{ask("/fares.html", "", 200), ask("/fares.html", "Hoover", 403)}, "", 1},
+		{[]*Answer{ask("/fares.html", "Hoover", 403), ask("/fares.html", "", 200)}, "", 1},
+		{[]*Answer{ask("/fares.html", "Hoover", 403), ask("/boats.html", "Hoover", 403), ask("/a.html", "Hoover", 403), ask("/fares.html", "Reader", 200)}, "when agent Hoover refuse 403", 0},
+	} {
+		s := &Source{Answers: test.answers, Files: "public", Tree: tree}
+		d, err := s.Write()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(d.Rulebook, "refuse") != (test.want != "") || !strings.Contains(strings.Join(strings.Fields(d.Rulebook), " "), test.want) || len(d.Left) != test.left {
+			t.Errorf("want %q and %d left: %v in\n%s", test.want, test.left, d.Left, d.Rulebook)
+		}
+		for _, l := range d.Left {
+			if !strings.Contains(l.Why, "program") {
+				t.Errorf("%s is left: %s", l.Answer.Request.Address, l.Why)
+			}
+		}
+	}
+}
+
 // A field that the files of a kind have is drafted for their extensions; names that are no
 // extension say nothing.
 func TestFieldsOfKindsOfFiles(t *testing.T) {
