@@ -108,5 +108,5 @@ func TestCountsAreOfWhatTheySay(t *testing.T) {
 		t.Errorf("entries that decided requests are called idle:\n%s", out)
 	}
 	out, _, _ := kibitz(t, dir, "", "check", "-claims")
-	contains(t, out, "found at 1 entry; 1 entry proved to have none")
+	contains(t, out, "found at 1 entry; proved absent from 1 entry")
 }

@@ -182,7 +182,7 @@ func TestCompareShowsWhatChangesAndWhoComesBack(t *testing.T) {
 	if status != 0 {
 		t.Errorf("status %d", status)
 	}
-	contains(t, out, "152 requests with before.kibitz and site.kibitz", "11 requests come to a good end now, and did not", "before the visit goes round in a loop")
+	contains(t, out, "152 requests with before.kibitz and site.kibitz", "11 requests work now, and did not", "before: the visit is an endless loop")
 	out, _, status = kibitz(t, dir, "", "compare", "site.kibitz", "next.kibitz")
 	if status != 1 {
 		t.Errorf("visitors who come back: status %d", status)

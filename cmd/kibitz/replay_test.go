@@ -272,7 +272,7 @@ func TestExpectationsThatAreNotMet(t *testing.T) {
 		{"/old => 301 ends 404", "the visit should end with 404, and ends with 200 at https://s.example/fares/"},
 		{"/old => 301 ends /boats/", "the visit should end with /boats/, and ends with 200 at https://s.example/fares/"},
 		{"/away => 302 ends 200", "the visit should end with 200, and leaves the site for https://tides.example/"},
-		{"/round => 302 ends 200", "the visit should end with 200, and goes round in a loop"},
+		{"/round => 302 ends 200", "the visit should end with 200, and is an endless loop"},
 		{"/book => app ends 200", "the visit should end with 200, and ends with app at https://s.example/book"},
 	}
 	s := situation{rules: "redirect old on /old to /fares/ as 301\nredirect away on /away to https://tides.example/ as 302\nredirect round on /round to /round as 302\nhandoff book on /book\nheader pier set X-Pier 1"}

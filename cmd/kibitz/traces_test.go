@@ -166,7 +166,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   -  robots   site.kibitz:10   when agent *Hoover*: there is none
   -  6 entries are for other paths: fares (11)   season (12)   boat (13)   m (21)   booking (22)   gone (23)
   +  the tree has the file /styles/site.css
-  +  text     site.kibitz:20   encoded as br: 40 of 2000 bytes
+  +  text     site.kibitz:20   encoded as br: 2% of its size
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   +  css      site.kibitz:19   sets Cache-Control: no-cache
   =  200 decided by no entry; the cause is file

@@ -107,7 +107,7 @@ func (v *Visit) Summary() string {
 	last := v.Hops[len(v.Hops)-1]
 	switch v.Ending {
 	case Loop:
-		return "goes round in a loop"
+		return "is an endless loop"
 	case TooLong:
 		return "is given up after " + strconv.Itoa(engine.MaxRedirects) + " redirects"
 	case Left:

@@ -105,7 +105,7 @@ func (s *state) encode(r *Response) {
 		s.note(c.by, "%s would not shrink it: it is sent as it is", best)
 		return
 	}
-	s.note(c.by, "encoded as %s: %d of %d bytes", best, size, r.Size)
+	s.note(c.by, "encoded as %s: %d%% of its size", best, (100*size+r.Size/2)/r.Size)
 	s.encoded(r, best, size)
 	r.level = c.level
 }

@@ -480,6 +480,21 @@ func mapped(a, b *rulebook.Site) (to func(path string) (string, bool), shared bo
 	return func(path string) (string, bool) { return strings.CutPrefix(path, strings.TrimSuffix(at, "/")) }, ok
 }
 
+// passing says why a way may be overlooked that leads past an entry by what it takes itself;
+// "" where it decides all of that.
+func (sp *space) passing(r *rulebook.Rule) string {
+	if a, ok := r.Action.(rulebook.Reading); ok && a.Ends() {
+		return ""
+	}
+	if a, ok := r.Action.(*rulebook.Access); ok && a.Do != rulebook.Admit && !slices.ContainsFunc(sp.site.Rules, func(r *rulebook.Rule) bool {
+		a, ok := r.Action.(*rulebook.Access)
+		return ok && a.Do == rulebook.Admit
+	}) {
+		return ""
+	}
+	return fmt.Sprintf("%s does not decide all that it takes", r.Name)
+}
+
 func lastSegment(path string) string {
 	for i := len(path) - 1; i >= 0; i-- {
 		if path[i] == '/' {

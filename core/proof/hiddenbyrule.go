@@ -238,18 +238,3 @@ func (sp *space) past(q question, fix func(*request.Request) bool) (found *reque
 	}
 	return nil, fmt.Sprintf("the first %d entries on the way were passed by", maxTakers)
 }
-
-// passing says why a way may be overlooked that leads past an entry by what it takes itself;
-// "" where it decides all of that.
-func (sp *space) passing(r *rulebook.Rule) string {
-	if a, ok := r.Action.(rulebook.Reading); ok && a.Ends() {
-		return ""
-	}
-	if a, ok := r.Action.(*rulebook.Access); ok && a.Do != rulebook.Admit && !slices.ContainsFunc(sp.site.Rules, func(r *rulebook.Rule) bool {
-		a, ok := r.Action.(*rulebook.Access)
-		return ok && a.Do == rulebook.Admit
-	}) {
-		return ""
-	}
-	return fmt.Sprintf("%s does not decide all that it takes", r.Name)
-}

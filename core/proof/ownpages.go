@@ -108,7 +108,7 @@ func does(l *pages.Link) string {
 func answers(t *pages.Target) string {
 	switch t.Visit.Ending {
 	case browser.Loop:
-		return "goes round in a loop of redirects"
+		return "is an endless loop of redirects"
 	case browser.TooLong:
 		return "is redirected more often than browsers follow"
 	case browser.BadEnding:

@@ -27,7 +27,7 @@ func TestPageFindings(t *testing.T) {
 		{"gone for good", "reply g on /old/ with 410", `<a href="/old/">`, []string{"link-broken 1:10 is gone (410)"}},
 		{"refused", "access r on /old/ refuse", `<a href="/old/">`, []string{"link-broken 1:10 let r (r.kibitz:2) leave the address alone"}},
 		{"who logs in sees it", "access r in /old/ ask \"x\" accounts a", `<a href="/old/">`, nil},
-		{"a loop", "redirect r on /old/ to /old2/ as temporary\nredirect q on /old2/ to /old/ as temporary", `<a href="/old/">`, []string{"link-broken 1:10 goes round in a loop of redirects"}},
+		{"a loop", "redirect r on /old/ to /old2/ as temporary\nredirect q on /old2/ to /old/ as temporary", `<a href="/old/">`, []string{"link-broken 1:10 is an endless loop of redirects"}},
 		{"an application answers", "handoff a in /app/ to http://127.0.0.1:8080", `<a href="/app/x">`, nil},
 		{"another site", "", `<a href="https://t.example/">`, nil},
 		{"no address", "", `<a href="https://[/">`, []string{"link-broken 1:10 is no valid address"}},

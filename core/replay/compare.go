@@ -17,7 +17,7 @@ import (
 	"kibitz/core/rulebook"
 )
 
-// A Change is how an answer changes, the worst first.
+// A Change is how an answer changes, the worst first, and then what matters more.
 type Change int
 
 const (
@@ -27,15 +27,15 @@ const (
 	NowOpen                  // what was refused is served
 	NowRefused               // what was served is refused
 	NowElse                  // it ends at another address, or with another file
+	NowFound                 // what was not found, refused or a loop is served
 	NowWay                   // it ends where it did, by another way
 	NowHeader                // only the header is another
-	NowFound                 // what was not found, refused or a loop is served
 )
 
 // Says tells what a change means to visitors.
 func (c Change) Says() string {
 	return [...]string{"loop now", "fail now", "are not found any more", "are open now, and were refused", "are refused now, and were served",
-		"lead elsewhere now", "come to the same end by another way", "have another header", "come to a good end now, and did not"}[c]
+		"end at another page", "work now, and did not", "reach the same page by another way", "differ in headers alone"}[c]
 }
 
 // An Answer is one side of a change.

@@ -93,7 +93,7 @@ func (r *run) check(severity proof.Severity, look proof.Options, claims bool) (i
 	if err != nil {
 		return 0, err
 	}
-	progress, ended := r.progress(r.rulesName(), int64(len(proof.Kinds())), "kinds of findings", 1)
+	progress, ended := r.progress(r.rulesName(), int64(len(proof.Kinds())), "kinds of faults", 1)
 	look.Done = func(n, _ int) { progress(int64(n)) }
 	own := &readPages{}
 	look.Read = own.read
@@ -240,14 +240,14 @@ func (r *run) claimsBrief(claims []proof.Claim) {
 		states[worst]++
 	}
 	var said []string
-	for _, s := range []struct{ state, words string }{{proof.Found, "found"}, {"accepted", "found and accepted"}, {proof.Proved, "proved to have none"}, {proof.Tried, "tried, and not found"}, {proof.Open, "open"}} {
+	for _, s := range []struct{ state, words string }{{proof.Found, "found"}, {"accepted", "accepted"}, {proof.Proved, "proved absent"}, {proof.Tried, "not found"}, {proof.Open, "undecided"}} {
 		if n := states[s.state]; n > 0 {
 			said = append(said, render.Number(n)+" "+s.words)
 		}
 	}
 	line := "Nothing of what check looks for can be at these entries."
 	if len(kinds) > 0 {
-		line = fmt.Sprintf("%s of findings looked for: %s. Of which entries: kibitz check -claims", render.Count(len(kinds), "kind"), strings.Join(said, ", "))
+		line = fmt.Sprintf("Of %s of faults: %s. At which entries: kibitz check -claims", render.Count(len(kinds), "kind"), strings.Join(said, ", "))
 	}
 	r.out.Wrapped("", line)
 	for _, of := range kinds {
@@ -296,14 +296,14 @@ func claimText(c proof.Claim) string {
 		}
 		return "found at " + scope(c)
 	case proof.Proved:
-		return scope(c) + " proved to have none (" + render.Clean(c.Why) + ")"
+		return "proved absent from " + scope(c) + " (" + render.Clean(c.Why) + ")"
 	case proof.Tried:
 		if c.Tried == 0 {
 			return fmt.Sprintf("not found at %s (%s)", scope(c), render.Clean(c.Why))
 		}
 		return fmt.Sprintf("not found at %s in %s (%s)", scope(c), render.Count(c.Tried, "request"), render.Clean(c.Why))
 	}
-	return fmt.Sprintf("%s open (%s)", scope(c), render.Clean(c.Why))
+	return fmt.Sprintf("undecided for %s (%s)", scope(c), render.Clean(c.Why))
 }
 
 // placeOf is where a finding is; in a page with the column, since its lines are long.

@@ -199,7 +199,7 @@ func (r *run) comparedText(c compared) error {
 	oldName, newName, result, took := c.old, c.new, c.result, c.took
 	out := r.out
 	if c.every != nil {
-		r.everyRequest(c.every, newName)
+		r.everyRequest(c.every)
 	}
 	what := render.Count(result.Requests, "request")
 	if c.noLists {
@@ -211,22 +211,25 @@ func (r *run) comparedText(c compared) error {
 		out.Printf("   %s changed", out.Doubtful(render.Number(changed)))
 	}
 	out.Printf("%s", r.partly(r.interrupted()))
-	out.Printf("\n")
+	out.Printf("\n\n")
+	var sums [][]string
+	for i, g := range result.Groups {
+		if i == 0 || g.Change != result.Groups[i-1].Change {
+			n, says := changeOf(result.Groups[i:])
+			sums = append(sums, []string{render.Number(n), r.weighed(g.Change, says)})
+		}
+	}
+	out.Rows("  ", sums, 0)
 	for _, c := range result.Circles {
 		r.returning(c, newName)
 	}
+	if c.every != nil {
+		r.everyDifference(c.every, newName)
+	}
 	for i, g := range result.Groups {
 		if i == 0 || g.Change != result.Groups[i-1].Change {
-			title := r.changeTitle(result.Groups[i:])
-			switch {
-			case g.Change <= replay.NowOpen:
-				title = out.Bad(title)
-			case g.Change == replay.NowFound:
-				title = out.Well(title)
-			default:
-				title = out.Doubtful(title)
-			}
-			out.Printf("\n%s\n\n", title)
+			n, says := changeOf(result.Groups[i:])
+			out.Printf("\n%s\n\n", r.weighed(g.Change, render.Count(n, "request")+" "+says))
 		}
 		arrow := fmt.Sprintf("  %s: %s, now %s", render.Count(g.Requests, "request"), r.side(g.From), r.side(g.To))
 		if g.What != "" {
@@ -245,7 +248,7 @@ func (r *run) comparedText(c compared) error {
 		if g.From.Ends != g.To.Ends {
 			for _, end := range []struct{ word, text string }{{"before", g.From.Ends}, {"now", g.To.Ends}} {
 				if end.text != "" {
-					out.Printf("      %s\n", out.Quiet(fmt.Sprintf("%s the visit %s", end.word, render.Short(r.nearText(end.text), 110))))
+					out.Printf("      %s\n", out.Quiet(fmt.Sprintf("%s: the visit %s", end.word, render.Short(r.nearText(end.text), 110))))
 				}
 			}
 		}
@@ -256,20 +259,32 @@ func (r *run) comparedText(c compared) error {
 	return nil
 }
 
-// changeTitle says what changes for how many requests: those of the first of some groups,
-// and of all that change in the same way.
-func (r *run) changeTitle(groups []*replay.Group) string {
-	n := int64(0)
+// changeOf says what changes for how many requests: those of the first of some groups, and
+// of all that change in the same way.
+func changeOf(groups []*replay.Group) (n int64, says string) {
 	for _, g := range groups {
 		if g.Change == groups[0].Change {
 			n += g.Requests
 		}
 	}
-	title := render.Count(n, "request") + " " + groups[0].Change.Says()
-	if n == 1 {
-		title = strings.NewReplacer("are ", "is ", "lead ", "leads ", "come ", "comes ", "have ", "has ", "go ", "goes ", "fail ", "fails ", "were ", "was ").Replace(title)
+	if says = groups[0].Change.Says(); n == 1 {
+		says = oneDoes.Replace(says)
 	}
-	return title
+	return n, says
+}
+
+// oneDoes makes the verbs of many those of one.
+var oneDoes = strings.NewReplacer("are ", "is ", "end ", "ends ", "work ", "works ", "reach ", "reaches ", "differ ", "differs ", "loop ", "loops ", "fail ", "fails ", "were ", "was ")
+
+// weighed colours what is said by how bad the change is.
+func (r *run) weighed(c replay.Change, says string) string {
+	switch {
+	case c <= replay.NowOpen:
+		return r.out.Bad(says)
+	case c == replay.NowFound:
+		return r.out.Well(says)
+	}
+	return r.out.Doubtful(says)
 }
 
 func linksTo(linked map[string][]*pages.Link, req *request.Request) []*pages.Link {
@@ -286,7 +301,7 @@ func linkedFrom(linked map[string][]*pages.Link, req *request.Request) string {
 	}
 	said := fmt.Sprintf("   linked from %s:%d", render.Short(links[0].Page.Name(), 60), links[0].Line)
 	if n := len(links) - 1; n > 0 {
-		said += fmt.Sprintf(" and %s more", render.Count(n, "place"))
+		said += fmt.Sprintf(" and %s", render.Count(n, "more place"))
 	}
 	return said
 }
@@ -295,7 +310,7 @@ func linkedFrom(linked map[string][]*pages.Link, req *request.Request) string {
 const maxDifferences = 20
 
 // everyRequest says what is true of all requests for two rulebooks.
-func (r *run) everyRequest(l *proof.Likeness, newName string) {
+func (r *run) everyRequest(l *proof.Likeness) {
 	out := r.out
 	switch {
 	case l.Alike() && l.Requests == 0:
@@ -305,9 +320,21 @@ func (r *run) everyRequest(l *proof.Likeness, newName string) {
 	case len(l.Differences) == 0:
 		out.Printf("No request was found that is answered differently, among one of each kind (%s).\n", render.Number(l.Requests))
 	case len(l.Open) == 0:
-		out.Printf("%s\n", out.Doubtful("Proved: every request gets the same answer, but for these."))
+		out.Printf("%s\n", out.Doubtful(fmt.Sprintf("Proved: every request gets the same answer, but for %s.", kindsOf(len(l.Differences)))))
 	default:
-		out.Printf("%s\n", out.Doubtful("These are answered differently."))
+		out.Printf("%s\n", out.Doubtful("Another answer is given to "+kindsOf(len(l.Differences))+"; of some others that is not known."))
+	}
+	out.Printf("\n")
+}
+
+// kindsOf counts kinds of requests.
+func kindsOf(n int) string { return render.Count(int64(n), "kind") + " of requests" }
+
+// everyDifference shows the kinds of requests that two rulebooks answer differently.
+func (r *run) everyDifference(l *proof.Likeness, newName string) {
+	out := r.out
+	if len(l.Differences) > 0 {
+		out.Printf("\n%s\n", out.Doubtful("Of all requests, these are answered differently"))
 	}
 	for i, d := range l.Differences {
 		if i == maxDifferences {
@@ -320,16 +347,15 @@ func (r *run) everyRequest(l *proof.Likeness, newName string) {
 		}
 		out.Wrapped("\n  ", render.Clean(strings.TrimSpace(fmt.Sprintf("%s  %s", name, d.Takes))))
 		if was, is := r.answerSide(d.Was), r.answerSide(d.Is); d.Was.Status != d.Is.Status || d.Was.Location != d.Is.Location || fileOf(d.Was) != fileOf(d.Is) {
-			out.Wrapped("      ", "was "+was+", is "+is)
+			out.Wrapped("      ", "was "+was+", now "+is)
 		} else {
-			out.Wrapped("      ", is+", with another "+render.Clean(strings.Join(d.Headers(), ", ")))
+			out.Wrapped("      ", "now "+is+", with another "+render.Clean(strings.Join(d.Headers(), ", ")))
 		}
 		out.Printf("      Try it    %s\n", traceLineOf(namesRules(newName), d.Request))
 	}
 	for _, why := range l.Open {
-		out.Wrapped("  Open: ", render.Clean(why))
+		out.Wrapped("\n  Not known: ", render.Clean(why))
 	}
-	out.Printf("\n")
 }
 
 func fileOf(a *engine.Response) string {

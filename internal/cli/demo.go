@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -50,35 +51,39 @@ and where it is no terminal, everything is printed at once.`,
 const begin = "begin"
 
 // A demoStep is a command of the walk, with what it is for.
-type demoStep struct{ why, command, in string }
+type demoStep struct {
+	why, command string
+	in           string // the folder that it is run in; "" for the example's own
+	about        string // what the first line begins with that the step is about; "" for the top
+}
 
 var demoSteps = []demoStep{
-	{"You have a folder of files and yesterday's log, and no rulebook: begin with one.", "start ../public -address https://saltmarsh-ferries.example -log ../yesterday.log", begin},
-	{"A server runs by rules that somebody wrote years ago. What does it answer? (A stand-in answers here, by standin.kibitz.)", "record ../requests.txt -base https://saltmarsh-ferries.example -at {http} -at {https} -insecure -rate 0 -out answers.jsonl", begin},
-	{"Which rulebook would answer so? It is drafted, and what cannot be seen is said.", "draft answers.jsonl -files ../public", begin},
-	{"Where have the addresses gone that visitors still ask for?", "moves ../yesterday.log -files ../public -as text", begin},
-	{"Last year's rulebook. Visitors complain that some pages never load: check it.", "check before.kibitz", ""},
-	{"The request that shows the loop, step by step.", "trace -rules before.kibitz https://saltmarsh-ferries.example/crew/", ""},
-	{"What happens to the requests that the site gets?", "replay -rules before.kibitz requests.txt", ""},
-	{"What of this can be fixed in the text alone? Every change is tried on the requests that must stay as they are.", "check -fix -keep requests.txt before.kibitz", ""},
-	{"The fixed rulebook: check it.", "check site.kibitz", ""},
-	{"An old address that stands in many bookmarks, over http.", "trace 'http://saltmarsh-ferries.example/timetable/winter.php?lang=en'", ""},
-	{"A page as a browser asks for it: before, nothing was compressed.", "trace -rules before.kibitz -header 'Accept-Encoding: gzip, br' /conditions/", ""},
-	{"And now.", "trace -header 'Accept-Encoding: gzip, br' /conditions/", ""},
-	{"What a first visit costs, before …", "replay -rules before.kibitz browser.txt", ""},
-	{"… and now.", "replay browser.txt", ""},
-	{"The crew area from outside.", "trace -client 203.0.113.9 /crew/rota.html", ""},
-	{"Which entries could take an address?", "rules -for /boat.php?name=avocet", ""},
-	{"The whole list.", "replay requests.txt", ""},
-	{"And yesterday's log: what will be answered in another way than the old server did?", "replay -top 8 yesterday.log", ""},
-	{"A short list that stands for that log, to keep beside the rulebook. (Without -quick it also gets what notices each slip.)", "excerpt -quick yesterday.log", ""},
-	{"A designer sends new pages. What do they refer to, and what becomes of it?", "links newpages.kibitz", ""},
-	{"What has moved for good can be written into the files. What would be changed?", "links newpages.kibitz -show", ""},
-	{"That is right: write it.", "links newpages.kibitz -write", ""},
-	{"What has the repair changed?", "compare before.kibitz site.kibitz requests.txt", ""},
-	{"Next year the fares are to move back to their old address. Who comes back with what is stored?", "compare site.kibitz next.kibitz", ""},
-	{"See it in a browser. (Here a few requests are made of it, and it is ended.)", "serve", ""},
-	{"The server is set up by now. Does it do what the rulebook says?", "verify requests.txt -at {http} -at {https} -insecure -rate 0", ""},
+	{"You have a folder of files and yesterday's log, and no rulebook: begin with one.", "start ../public -address https://saltmarsh-ferries.example -log ../yesterday.log", begin, ""},
+	{"A server runs by rules that somebody wrote years ago. What does it answer? (A stand-in answers here, by standin.kibitz.)", "record ../requests.txt -base https://saltmarsh-ferries.example -at {http} -at {https} -insecure -rate 0 -out answers.jsonl", begin, ""},
+	{"Which rulebook would answer so? It is drafted, and what cannot be seen is said.", "draft answers.jsonl -files ../public", begin, "# Old addresses."},
+	{"Where have the addresses gone that visitors still ask for?", "moves ../yesterday.log -files ../public -as text", begin, ""},
+	{"Last year's rulebook. Visitors complain that some pages never load: check it.", "check before.kibitz", "", ""},
+	{"The request that shows the loop, step by step.", "trace -rules before.kibitz https://saltmarsh-ferries.example/crew/", "", ""},
+	{"What happens to the requests that the site gets?", "replay -rules before.kibitz requests.txt", "", ""},
+	{"What of this can be fixed in the text alone? Every change is tried on the requests that must stay as they are.", "check -fix -keep requests.txt before.kibitz", "", ""},
+	{"The fixed rulebook: check it.", "check site.kibitz", "", ""},
+	{"An old address that stands in many bookmarks, over http.", "trace 'http://saltmarsh-ferries.example/timetable/winter.php?lang=en'", "", ""},
+	{"A page as a browser asks for it: before, nothing was compressed.", "trace -rules before.kibitz -header 'Accept-Encoding: gzip, br' /conditions/", "", "  sent as"},
+	{"And now.", "trace -header 'Accept-Encoding: gzip, br' /conditions/", "", "  sent as"},
+	{"What a first visit costs, before …", "replay -rules before.kibitz browser.txt", "", "Bytes"},
+	{"… and now.", "replay browser.txt", "", "Bytes"},
+	{"The crew area from outside.", "trace -client 203.0.113.9 /crew/rota.html", "", "  -  methods"},
+	{"Which entries could take an address?", "rules -for /boat.php?name=avocet", "", ""},
+	{"The whole list.", "replay requests.txt", "", ""},
+	{"And yesterday's log: what will be answered in another way than the old server did?", "replay -top 8 yesterday.log", "", "Recorded against"},
+	{"A short list that stands for that log, to keep beside the rulebook. (Without -quick it also gets what notices each slip.)", "excerpt -quick yesterday.log", "", ""},
+	{"A designer sends new pages. What do they refer to, and what becomes of it?", "links newpages.kibitz", "", ""},
+	{"What has moved for good can be written into the files. What would be changed?", "links newpages.kibitz -show", "", ""},
+	{"That is right: write it.", "links newpages.kibitz -write", "", ""},
+	{"What has the repair changed?", "compare before.kibitz site.kibitz requests.txt", "", ""},
+	{"Next year the fares are to move back to their old address. Who comes back with what is stored?", "compare site.kibitz next.kibitz", "", "error  stored-redirect-loop"},
+	{"See it in a browser. (Here a few requests are made of it, and it is ended.)", "serve", "", ""},
+	{"The server is set up by now. Does it do what the rulebook says?", "verify requests.txt -at {http} -at {https} -insecure -rate 0", "", ""},
 }
 
 // preview serves the site for as long as it takes to ask for a few addresses.
@@ -240,10 +245,15 @@ func (w *walk) stepByStep(in *bufio.Reader) error {
 		}
 		done[i] = true
 		lines := strings.Split(strings.Trim(strings.TrimRight(said.String(), "\n")+"\n"+notes.String(), "\n"), "\n")
-		shown := min(len(lines), max(10, w.out.Height-10))
-		io.WriteString(w.stdout, strings.Join(lines[:shown], "\n")+"\n")
+		above := max(0, slices.IndexFunc(lines, func(line string) bool { return strings.HasPrefix(render.Uncoloured(line), step.about) }))
+		if above > 0 {
+			w.out.Printf("%s\n", w.out.Quiet("… below "+render.Count(above, "line")))
+		}
+		lines = lines[above:]
+		shown := min(len(lines), max(8, w.out.Height-16))
+		io.WriteString(w.stdout, strings.TrimRight(strings.Join(lines[:shown], "\n"), "\n")+"\n")
 		if more := len(lines) - shown; more > 0 {
-			w.out.Printf("%s\n", w.out.Quiet("… and "+render.Number(more)+" more lines"))
+			w.out.Printf("%s\n", w.out.Quiet("… and "+render.Count(more, "more line")))
 		}
 		w.out.Printf("\n%s ", w.out.Quiet(fmt.Sprintf("%d of %d.  Enter goes on, a number jumps, q leaves:", i+1, len(demoSteps))))
 		line, err := in.ReadString('\n')

@@ -425,7 +425,8 @@ func (r *run) comparedHTML(c compared) error {
 	var s *pageSection
 	for i, g := range result.Groups {
 		if i == 0 || g.Change != result.Groups[i-1].Change {
-			p.Sections = append(p.Sections, pageSection{Title: r.changeTitle(result.Groups[i:]), Head: heads("#requests", "was", "is", "like")})
+			n, says := changeOf(result.Groups[i:])
+			p.Sections = append(p.Sections, pageSection{Title: render.Count(n, "request") + " " + says, Head: heads("#requests", "was", "is", "like")})
 			s = &p.Sections[len(p.Sections)-1]
 		}
 		was, is := r.htmlSide(g.From), r.htmlSide(g.To)

@@ -519,10 +519,10 @@ func (r *run) bytes(e *engine.Engine, t *replay.Tally) {
 	if len(t.Types) == 0 {
 		return
 	}
-	r.heading("Bytes", "of bodies, by media type: as the files are, and over the wire", false)
+	r.heading("Bytes", "of bodies, by media type: as the files are, and as they are sent", false)
 	types := sortedKeys(t.Types)
 	slices.SortStableFunc(types, func(a, b string) int { return cmp.Compare(t.Types[b].Plain, t.Types[a].Plain) })
-	rows := [][]string{{r.out.Quiet("type"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("wire"), r.out.Quiet("saved")}}
+	rows := [][]string{{r.out.Quiet("type"), r.out.Quiet("requests"), r.out.Quiet("size"), r.out.Quiet("sent"), r.out.Quiet("saved")}}
 	var sum replay.Bytes
 	row := func(name string, b *replay.Bytes) {
 		saved := ""
@@ -561,8 +561,8 @@ func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
 	if len(list) == 0 {
 		return
 	}
-	r.heading("Could be smaller", "sent plain in the list, and what br would make of it", false)
-	rows := [][]string{{r.out.Quiet("file"), r.out.Quiet("requests"), r.out.Quiet("plain"), r.out.Quiet("br"), r.out.Quiet("saved")}}
+	r.heading("Could be smaller", "sent uncompressed, and what br would make of it", false)
+	rows := [][]string{{r.out.Quiet("file"), r.out.Quiet("requests"), r.out.Quiet("size"), r.out.Quiet("br"), r.out.Quiet("saved")}}
 	for _, s := range list[:min(shownSmaller, len(list))] {
 		rows = append(rows, []string{render.Short(s.Path, 60), render.Number(s.Requests), render.Number(s.Size), render.Number(s.Packed), render.Saved(s.Size, s.Packed)})
 	}
@@ -605,7 +605,7 @@ func (r *run) recorded(t *replay.Tally, most int) {
 	if total == 0 {
 		return
 	}
-	r.heading("Recorded against predicted", fmt.Sprintf("%s of %s alike (%s)", render.Number(same), render.Number(total), render.Share(same, total)), false)
+	r.heading("Recorded against predicted", fmt.Sprintf("%s of %s the same (%s)", render.Number(same), render.Number(total), render.Share(same, total)), false)
 	statuses := sortedKeys(columns)
 	heads := []string{r.out.Quiet("recorded")}
 	right := []int{0}

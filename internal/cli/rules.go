@@ -103,7 +103,6 @@ func (r *run) rulesText(e *engine.Engine, list []*rulebook.Rule) {
 		out.Printf("No entry takes this request: the tree alone answers it.\n")
 		return
 	}
-	width := max(20, (out.Width-46)/2)
 	var rows [][]string
 	var last *rulebook.Site
 	for i, rule := range list {
@@ -120,7 +119,7 @@ func (r *run) rulesText(e *engine.Engine, list []*rulebook.Rule) {
 			out.Printf("%s\n\n", title)
 			last = rule.Site
 		}
-		rows = append(rows, []string{fmt.Sprint(rule.Number + 1), string(rule.Kind), rule.Name, render.Short(takes(rule), width), render.Short(does(rule), width), out.Quiet(place(rule))})
+		rows = append(rows, []string{fmt.Sprint(rule.Number + 1), string(rule.Kind), rule.Name, takes(rule), does(rule), out.Quiet(place(rule))})
 	}
 	out.Rows("  ", rows, 0)
 }

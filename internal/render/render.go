@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -26,6 +27,7 @@ type Output struct {
 	Height   int
 	Color    bool
 	Terminal bool
+	Bounded  bool // what is wider than Width is cut where nothing is lost by it: somebody looks at it
 }
 
 // NewOutput looks at what w is. mode is auto, always or never; NO_COLOR in the
@@ -38,8 +40,9 @@ func NewOutput(w io.Writer, mode string) *Output {
 		if width, height, err := term.GetSize(int(f.Fd())); err == nil {
 			out.Width, out.Height = min(max(width, 70), 140), height
 		}
+		out.Bounded = true
 	} else if width, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
-		out.Width = min(max(width, 70), 140)
+		out.Width, out.Bounded = min(max(width, 70), 140), true
 	}
 	out.Terminal = terminal
 	out.Color = mode == "always" || mode == "auto" && terminal && os.Getenv("NO_COLOR") == "" && !plainTerminal()
@@ -63,13 +66,15 @@ func (o *Output) Printf(format string, args ...any) {
 	}))
 }
 
-// plain takes the codes of colours out of a text.
-var plain = strings.NewReplacer(reset, "", red, "", green, "", yellow, "", faint, "")
+var colours = strings.NewReplacer(reset, "", red, "", green, "", yellow, "", faint, "")
+
+// Uncoloured is a text without the codes of its colours.
+func Uncoloured(s string) string { return colours.Replace(s) }
 
 // columns gives how many columns of the screen a text takes.
 func (o *Output) columns(s string) int {
 	if o.Color {
-		s = plain.Replace(s)
+		s = Uncoloured(s)
 	}
 	return uniseg.StringWidth(s)
 }
@@ -77,7 +82,7 @@ func (o *Output) columns(s string) int {
 // colour gives the length of the code of a colour at the beginning of a text, if colours
 // are shown.
 func (o *Output) colour(text string) int {
-	if !o.Color || text[0] != '\x1b' {
+	if !o.Color || text == "" || text[0] != '\x1b' {
 		return 0
 	}
 	for _, code := range []string{reset, red, yellow, green, faint} {
@@ -98,7 +103,7 @@ const (
 )
 
 func (o *Output) paint(code, s string) string {
-	if !o.Color || s == "" {
+	if !o.Color || s == "" || code == "" {
 		return s
 	}
 	return code + s + reset
@@ -132,16 +137,60 @@ func (o *Output) Status(s string) string {
 	return s
 }
 
+// leastCell is how much of a cell is left at least where it is cut, in columns of the screen.
+const leastCell = 12
+
+// fitting gives how wide each column of rows may be, so that a line has so many columns of the
+// screen: the widest are cut first. Where that is not to be had, all are as wide as they are.
+func (o *Output) fitting(rows [][]string, room int) []int {
+	var widths []int
+	for _, row := range rows {
+		for i, cell := range row {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], o.columns(cell))
+		}
+	}
+	most := slices.Clone(widths)
+	for _, w := range widths {
+		room -= w + len(between)
+	}
+	for room += len(between); room < 0; room++ {
+		widest := slices.Index(most, slices.Max(most))
+		if most[widest] <= leastCell {
+			return widths
+		}
+		most[widest]--
+	}
+	return most
+}
+
+// cut is a cell with no more than so many columns, in its colour.
+func (o *Output) cut(cell string, most int) string {
+	if o.columns(cell) <= most {
+		return cell
+	}
+	return o.paint(cell[:o.colour(cell)], Short(Uncoloured(cell), most))
+}
+
+// between stands between two columns.
+const between = "   "
+
 // Rows writes rows in columns, indented. A column named in right is set to the
 // right. The last column is not padded.
 func (o *Output) Rows(indent string, rows [][]string, right ...int) {
 	if len(rows) == 0 {
 		return
 	}
+	var most []int
+	if o.Bounded {
+		most = o.fitting(rows, o.Width-len(indent))
+	}
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Options = table.Options{}
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", between
 	t.SetStyle(style)
 	var configs []table.ColumnConfig
 	for _, n := range right {
@@ -150,7 +199,10 @@ func (o *Output) Rows(indent string, rows [][]string, right ...int) {
 	t.SetColumnConfigs(configs)
 	for _, row := range rows {
 		var r table.Row
-		for _, cell := range row {
+		for i, cell := range row {
+			if o.Bounded {
+				cell = o.cut(cell, most[i])
+			}
 			r = append(r, clean(cell, o.colour))
 		}
 		t.AppendRow(r)
