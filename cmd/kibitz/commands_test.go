@@ -2,11 +2,14 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // ferries writes the example site, and gives its folder.
@@ -307,5 +310,44 @@ func TestTheExampleIsAWalkOnATerminal(t *testing.T) {
 	}
 	if strings.Contains(text, "\n21. ") {
 		t.Error("it goes on after q")
+	}
+}
+
+// No step of the walk is higher than the screen, and what it shows of a table is no wider.
+func TestTheWalkFitsTheScreen(t *testing.T) {
+	script, err := exec.LookPath("script")
+	if err != nil {
+		t.Skip("there is no program here that makes a terminal")
+	}
+	const high, wide = 25, 100
+	c := exec.Command(script, "-qec", fmt.Sprintf("sh -c 'stty rows 30 cols %d; exec %s demo'", wide, program), os.DevNull)
+	c.Dir, c.Env = t.TempDir(), append(os.Environ(), "TERM=dumb", "TMPDIR="+t.TempDir())
+	c.Stdin = strings.NewReader(strings.Repeat("\n", 30))
+	out, err := c.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	text := strings.ReplaceAll(string(out), "\r\n", "\n")
+	steps := regexp.MustCompile(`(?m)^\d+\. `).FindAllStringIndex(text, -1)
+	for i, at := range steps {
+		step := text[at[0]:]
+		if i+1 < len(steps) {
+			step = text[at[0]:steps[i+1][0]]
+		}
+		step, _, _ = strings.Cut(step, " of 26.  Enter goes on")
+		rows := 0
+		for line := range strings.SplitSeq(step, "\n") {
+			width := utf8.RuneCountInString(line)
+			rows += 1 + max(0, width-1)/wide
+			if width > wide && strings.HasPrefix(line, "  ") && strings.Contains(line, "   ") && !strings.Contains(line, "kibitz ") && !strings.HasPrefix(line, "    ") {
+				t.Errorf("a row is wider than the screen: %s", line)
+			}
+		}
+		if rows > high {
+			t.Errorf("%d rows:\n%s", rows, step)
+		}
+	}
+	if len(steps) != 26 {
+		t.Errorf("%d steps", len(steps))
 	}
 }

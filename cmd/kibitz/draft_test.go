@@ -59,7 +59,7 @@ compress text using gzip
 	table, _ := os.ReadFile(filepath.Join(dir, "site-moves.csv"))
 	contains(t, string(table), "/one,/fares/,308", "/two.html,https://t.example/two,301")
 	out, errs, status := kibitz(t, dir, "", "replay", "answers.jsonl", "-strict")
-	if status != 0 || !strings.Contains(out, "71 of 71 alike (100.0%)") {
+	if status != 0 || !strings.Contains(out, "71 of 71 the same (100.0%)") {
 		t.Errorf("%d %s%s\n%s", status, out, errs, book)
 	}
 	if out, _, status := kibitz(t, dir, "", "check"); status != 0 {

@@ -63,7 +63,7 @@ access   crew in /crew/ unless client 192.0.2.0/24  refuse
 			}
 		}
 	}
-	if out, stderr, status := kibitz(t, dir, "", "excerpt", "-quick", "access.log"); status != 0 || strings.Contains(out, "made") || !strings.HasPrefix(out, "# 3 requests that stand for 120 of") || !strings.Contains(stderr, "without -quick") {
+	if out, stderr, status := kibitz(t, dir, "", "excerpt", "-quick", "access.log"); status != 0 || strings.Contains(out, "made") || !strings.HasPrefix(out, "# 3 requests that stand for 120 of") || !strings.Contains(stderr, "Without -quick") {
 		t.Errorf("-quick gives %d\n%s%s", status, out, stderr)
 	}
 	if out, stderr, status := kibitz(t, dir, "", "replay", "all.txt"); status != 0 || !strings.Contains(out, "5 of 5 expectations met") {

@@ -155,7 +155,7 @@ func TestVerifyFindsWhatTheStandInDoesOtherwise(t *testing.T) {
 	if status != 1 {
 		t.Errorf("otherwise: status %d\n%s", status, out)
 	}
-	contains(t, out, "2 different", "302 in the place of 301", "what is missing answers 200", "Try it     kibitz trace https://saltmarsh-ferries.example/fares.php")
+	contains(t, out, "2 different", "302 in the place of 301", "what is missing answers 200", "Try it      kibitz trace https://saltmarsh-ferries.example/fares.php")
 	out, _, _ = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0", "-as", "tap")
 	contains(t, out, "1..4", "not ok 2 - few.txt:2 GET https://saltmarsh-ferries.example/fares.php")
 	out, _, _ = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0", "-as", "junit")
@@ -182,12 +182,12 @@ func TestCompareShowsWhatChangesAndWhoComesBack(t *testing.T) {
 	if status != 0 {
 		t.Errorf("status %d", status)
 	}
-	contains(t, out, "152 requests with before.kibitz and site.kibitz", "11 requests work now, and did not", "before: the visit is an endless loop")
+	contains(t, out, "152 requests   20 the same   132 changed\nwith before.kibitz and site.kibitz in ", "   11   work now, and did not\n", "11 requests work now, and did not", "before: the visit is an endless loop")
 	out, _, status = kibitz(t, dir, "", "compare", "site.kibitz", "next.kibitz")
 	if status != 1 {
 		t.Errorf("visitors who come back: status %d", status)
 	}
-	contains(t, out, "requests made of the rulebooks", "error  stored-redirect-loop", "stored, from the old rulebook   old-fares site.kibitz:37", "answered by the new rulebook   new-prices next.kibitz:37")
+	contains(t, out, "made of the rulebooks, with site.kibitz and next.kibitz in ", "error  stored-redirect-loop", "stored, from the old rulebook   old-fares site.kibitz:37", "answered by the new rulebook   new-prices next.kibitz:37")
 	if out, _, status = kibitz(t, dir, "", "compare", "site.kibitz", "site.kibitz", "-expect-none", "requests.txt"); status != 0 || !strings.Contains(out, "Nothing changes.") {
 		t.Errorf("the same: status %d\n%s", status, out)
 	}

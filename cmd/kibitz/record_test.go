@@ -82,7 +82,7 @@ func TestRecordKeepsWhatAServerAnswers(t *testing.T) {
 	}
 	// What was recorded is a list, with what was answered.
 	out, errs, status := kibitz(t, dir, "", "replay", "a.jsonl", "-strict")
-	if status != 0 || !strings.Contains(out, "Recorded against predicted   4 of 4 alike (100.0%)") {
+	if status != 0 || !strings.Contains(out, "Recorded against predicted   4 of 4 the same (100.0%)") {
 		t.Errorf("%d %s%s", status, out, errs)
 	}
 	// Nothing is written over; -continue asks for what is not there yet.

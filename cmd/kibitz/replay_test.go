@@ -26,7 +26,7 @@ func TestALogIsHeldAgainstThePrediction(t *testing.T) {
 	if status != 0 {
 		t.Errorf("status %d", status)
 	}
-	contains(t, out, "3 requests in", "1 line not read", "Recorded against predicted   2 of 3 alike (66.7%)", "1   200 became 301   old   site.kibitz:6   /old", "1   /nwe/   linked on /")
+	contains(t, out, "3 requests in", "1 line not read", "Recorded against predicted   2 of 3 the same (66.7%)", "1   200 became 301   old   site.kibitz:6   /old", "1   /nwe/   linked on /")
 	contains(t, errs, "access.log: 1 of 4 lines could not be read", "line 4: its request is no HTTP request")
 
 	contains(t, out, "access.log   4 lines   = 3 requests + 0 comments + 1 not read")

@@ -103,7 +103,7 @@ const harbourReport = `
   405             1    3.2%   (method) 1
   410             1    3.2%   m 1
 
-Recorded against predicted   27 of 31 alike (87.1%)
+Recorded against predicted   27 of 31 the same (87.1%)
 
   recorded   200   204   301   302   403   404   405   410
        200    13     .     .     1     1     1     .     .
@@ -157,18 +157,18 @@ Not reached   1 entry that decided no request of the list
 
   secure (site.kibitz:6)
 
-Bytes   of bodies, by media type: as the files are, and over the wire
+Bytes   of bodies, by media type: as the files are, and as they are sent
 
-  type         requests    plain     wire   saved
+  type         requests     size     sent   saved
   text/html          18   14,034   14,034
   image/jpeg          1    9,000    9,000
   text/css            1    2,000    2,000
   text/plain          3       46       46
   all                23   25,080   25,080
 
-Could be smaller   sent plain in the list, and what br would make of it
+Could be smaller   sent uncompressed, and what br would make of it
 
-  file                  requests   plain   br   saved
+  file                  requests    size   br   saved
   /index.html                  5   1,500   40   97.3%
   /fares/index.html            3   1,200   40   96.7%
   /styles/site.css             1   2,000   40   98.0%

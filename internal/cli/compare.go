@@ -201,17 +201,17 @@ func (r *run) comparedText(c compared) error {
 	if c.every != nil {
 		r.everyRequest(c.every)
 	}
-	what := render.Count(result.Requests, "request")
+	made := ""
 	if c.noLists {
-		what += " made of the rulebooks"
+		made = "made of the rulebooks, "
 	}
-	changed := result.Requests - result.Same
-	out.Printf("%s with %s and %s in %s   %s the same", what, render.Clean(oldName), render.Clean(newName), shortTime(took), render.Number(result.Same))
-	if changed > 0 {
+	out.Printf("%s   %s the same", render.Count(result.Requests, "request"), render.Number(result.Same))
+	if changed := result.Requests - result.Same; changed > 0 {
 		out.Printf("   %s changed", out.Doubtful(render.Number(changed)))
 	}
-	out.Printf("%s", r.partly(r.interrupted()))
-	out.Printf("\n\n")
+	out.Printf("%s\n", r.partly(r.interrupted()))
+	out.Wrapped("", out.Quiet(fmt.Sprintf("%swith %s and %s in %s", made, render.Clean(oldName), render.Clean(newName), shortTime(took))))
+	out.Printf("\n")
 	var sums [][]string
 	for i, g := range result.Groups {
 		if i == 0 || g.Change != result.Groups[i-1].Change {
@@ -441,7 +441,7 @@ func (r *run) returning(c *replay.Returning, newName string) {
 		if h.Response.By != nil {
 			from += "   " + h.Response.By.Name + " " + place(h.Response.By)
 		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), engine.StatusText(h.Response), render.Short(h.Request.Address.String(), 70), "to " + render.Short(h.Response.Location, 60), out.Quiet(from)})
+		rows = append(rows, []string{fmt.Sprint(i + 1), engine.StatusText(h.Response), render.Short(r.near(h.Request.Address.String()), 70), "to " + render.Short(h.Response.Location, 60), out.Quiet(from)})
 	}
 	out.Rows("    ", rows, 0)
 	out.Printf("\n")

@@ -182,8 +182,8 @@ type walk struct {
 	at  map[string]string // where the stand-in listens, by the marks of the steps
 }
 
-// head shows what a step is for, and its command.
-func (w *walk) head(i int) (step demoStep) {
+// head shows what a step is for, and its command; rows is how many of the screen that takes.
+func (w *walk) head(i int) (step demoStep, rows int) {
 	step = demoSteps[i]
 	for mark, url := range w.at {
 		step.command = strings.ReplaceAll(step.command, mark, url)
@@ -192,8 +192,9 @@ func (w *walk) head(i int) (step demoStep) {
 	if step.in != "" {
 		in = w.out.Quiet(step.in + " ")
 	}
-	w.out.Printf("\n\n%s\n\n%s$ kibitz %s\n\n", w.out.Quiet(fmt.Sprintf("%d. %s", i+1, step.why)), in, step.command)
-	return step
+	said := fmt.Sprintf("%s\n\n%s$ kibitz %s\n", w.out.Quiet(fmt.Sprintf("%d. %s", i+1, step.why)), in, step.command)
+	w.out.Printf("\n\n%s\n", said)
+	return step, w.out.Lines(said)
 }
 
 // do runs the command of a step.
@@ -224,19 +225,27 @@ func (w *walk) do(step demoStep, stdout, stderr io.Writer) error {
 // all prints every step in full.
 func (w *walk) all() error {
 	for i := range demoSteps {
-		if err := w.do(w.head(i), w.stdout, w.stderr); err != nil {
+		step, _ := w.head(i)
+		if err := w.do(step, w.stdout, w.stderr); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// The walk shows at least so many lines of what a command prints, and leaves so many of the
+// screen free where there is more.
+const (
+	leastLines = 6
+	leftFree   = 5
+)
+
 // stepByStep shows one step after the other, each as far as it goes on the screen.
 func (w *walk) stepByStep(in *bufio.Reader) error {
 	os.Setenv("COLUMNS", strconv.Itoa(w.out.Width))
 	done := map[int]bool{}
 	for i := 0; i < len(demoSteps); {
-		step := w.head(i)
+		step, used := w.head(i)
 		var said, notes bytes.Buffer  // notes come last: they are seen where there is room
 		if done[i] && step.in != "" { // it has written its files
 			said.WriteString("This step has been done.\n")
@@ -247,10 +256,15 @@ func (w *walk) stepByStep(in *bufio.Reader) error {
 		lines := strings.Split(strings.Trim(strings.TrimRight(said.String(), "\n")+"\n"+notes.String(), "\n"), "\n")
 		above := max(0, slices.IndexFunc(lines, func(line string) bool { return strings.HasPrefix(render.Uncoloured(line), step.about) }))
 		if above > 0 {
-			w.out.Printf("%s\n", w.out.Quiet("… below "+render.Count(above, "line")))
+			w.out.Printf("%s\n", w.out.Quiet("… "+render.Count(above, "line")+" above"))
 		}
 		lines = lines[above:]
-		shown := min(len(lines), max(8, w.out.Height-16))
+		used += 4 // what says that there is more, and what to press
+		shown := 0
+		for shown < len(lines) && (shown < leastLines || used+w.out.Lines(lines[shown]) < w.out.Height-leftFree) {
+			used += w.out.Lines(lines[shown])
+			shown++
+		}
 		io.WriteString(w.stdout, strings.TrimRight(strings.Join(lines[:shown], "\n"), "\n")+"\n")
 		if more := len(lines) - shown; more > 0 {
 			w.out.Printf("%s\n", w.out.Quiet("… and "+render.Count(more, "more line")))

@@ -159,12 +159,13 @@ func (r *run) excerpt(names []string, f *excerptFlags) (int, error) {
 	if _, err := io.WriteString(r.stdout, b.String()); err != nil {
 		return 0, err
 	}
-	fmt.Fprintf(r.stderr, "%s stand for %s", render.Count(len(picks), "request"), render.Count(total.Requests, "request"))
+	said := fmt.Sprintf("%s stand for %s", render.Count(len(picks), "request"), render.Count(total.Requests, "request"))
 	if f.quick {
-		fmt.Fprintf(r.stderr, "; without -quick more are added, that notice small slips in the rulebook\n")
+		said += ". Without -quick there are more, which notice small slips in the rulebook."
 	} else {
-		fmt.Fprintf(r.stderr, "; %s of them made. %s\n", render.Number(made), strengthText(s))
+		said += fmt.Sprintf("; %s of them made. %s", render.Number(made), strengthText(s))
 	}
+	render.NewOutput(r.stderr, r.color).Wrapped("", render.Clean(said))
 	if failed != nil {
 		return 0, failed
 	}

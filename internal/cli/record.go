@@ -185,14 +185,14 @@ func (r *run) recordedSums(statuses map[int]int, failed, skipped map[string]int,
 		sent += statuses[status]
 		parts = append(parts, fmt.Sprintf("%s × %d", render.Number(statuses[status]), status))
 	}
-	fmt.Fprintf(r.stderr, "%s kept", render.Count(sent, "answer"))
+	said := render.Count(sent, "answer") + " kept"
 	if known > 0 {
-		fmt.Fprintf(r.stderr, " beside the %s that were there", render.Number(known))
+		said += fmt.Sprintf(" beside the %s that were there", render.Number(known))
 	}
 	if sent > 0 {
-		fmt.Fprintf(r.stderr, ": %s", strings.Join(parts, ", "))
+		said += ": " + strings.Join(parts, ", ")
 	}
-	fmt.Fprintln(r.stderr)
+	render.NewOutput(r.stderr, r.color).Wrapped("", said)
 	for _, why := range slices.Sorted(maps.Keys(skipped)) {
 		fmt.Fprintf(r.stderr, "  %s not sent: %s\n", render.Number(skipped[why]), why)
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -236,10 +237,11 @@ func (r *run) verifiedText(found verified) error {
 	all, f, took := found.all, found.flags, found.took
 	out := r.out
 	type group struct {
-		reason, by, at string
-		list           []*live.Verified
-		shown          []*live.Verified // of each address the first
-		seen           map[string]bool
+		reason string
+		by     map[string]int // the entries that decide them, with their places; a cause where there is none
+		list   []*live.Verified
+		shown  []*live.Verified // of each address the first
+		seen   map[string]bool
 	}
 	groups := map[string]*group{}
 	skipped, failed := map[string]int{}, map[string]int{}
@@ -259,18 +261,21 @@ func (r *run) verifiedText(found verified) error {
 			agree++
 			continue
 		}
-		g := &group{reason: v.Reason(), by: string(v.Predicted.Cause), seen: map[string]bool{}}
-		if by := v.Predicted.By; by != nil {
-			g.by, g.at = by.Name, place(by)
+		by := "(" + string(v.Predicted.Cause) + ")"
+		if r := v.Predicted.By; r != nil {
+			by = r.Name + " (" + place(r) + ")"
 		}
-		key := g.by + "\x00" + g.at + "\x00" + g.reason + "\x00" + v.Differences[0].Aspect
-		if groups[key] == nil {
+		key := v.Reason() + "\x00" + v.Differences[0].Aspect
+		g := groups[key]
+		if g == nil {
+			g = &group{reason: v.Reason(), by: map[string]int{}, seen: map[string]bool{}}
 			groups[key] = g
 		}
-		groups[key].list = append(groups[key].list, v)
-		if at := v.Item.Request.Verb() + " " + v.Item.Request.Address.String(); !groups[key].seen[at] {
-			groups[key].seen[at] = true
-			groups[key].shown = append(groups[key].shown, v)
+		g.list = append(g.list, v)
+		g.by[by]++
+		if at := v.Item.Request.Verb() + " " + v.Item.Request.Address.String(); !g.seen[at] {
+			g.seen[at] = true
+			g.shown = append(g.shown, v)
 		}
 	}
 	differ := 0
@@ -280,7 +285,7 @@ func (r *run) verifiedText(found verified) error {
 		sorted = append(sorted, g)
 	}
 	slices.SortFunc(sorted, func(a, b *group) int {
-		return cmp.Or(cmp.Compare(len(b.list), len(a.list)), strings.Compare(a.by+a.reason, b.by+b.reason))
+		return cmp.Or(cmp.Compare(len(b.list), len(a.list)), strings.Compare(a.reason, b.reason))
 	})
 	said := out.Well(render.Number(agree) + " as predicted")
 	if differ > 0 {
@@ -292,21 +297,34 @@ func (r *run) verifiedText(found verified) error {
 	if n := total(skipped); n > 0 {
 		said += fmt.Sprintf("   %s not sent", render.Number(n))
 	}
+	asked := agree + differ + total(failed)
 	once := ""
-	if all := agree + differ + total(failed); sent < all {
-		once = fmt.Sprintf(", %s sent, each once,", render.Number(sent))
+	if sent < asked {
+		once = fmt.Sprintf("%s of them sent, each once, ", render.Number(sent))
 	}
-	out.Printf("%s%s to %s in %s   %s%s\n", render.Count(agree+differ+total(failed), "request"), once, strings.Join(f.at, " and "), shortTime(took), said, r.partly(r.interrupted()))
-	for _, g := range sorted {
-		name := g.by
-		if g.at != "" {
-			name += "   " + out.Quiet(g.at)
+	out.Printf("%s   %s%s\n", render.Count(asked, "request"), said, r.partly(r.interrupted()))
+	out.Wrapped("", out.Quiet(fmt.Sprintf("%sto %s in %s", once, strings.Join(f.at, " and "), shortTime(took))))
+	if len(sorted) > 1 {
+		out.Printf("\n")
+		var rows [][]string
+		for _, g := range sorted {
+			likeliest, _, _ := strings.Cut(g.reason, ":") // the rest stands below
+			rows = append(rows, []string{render.Number(len(g.list)), likeliest})
 		}
-		out.Printf("\n%s: %s\n\n", out.Bad(render.Count(len(g.list), "request")), name)
-		out.Wrapped("  Likeliest  ", render.Clean(g.reason)+".")
+		out.Rows("  ", rows, 0)
+	}
+	for _, g := range sorted {
+		out.Printf("\n")
+		out.Wrapped("", out.Bad(render.Count(len(g.list), "request"))+": "+render.Clean(g.reason))
+		var by []string
+		for _, name := range slices.SortedFunc(maps.Keys(g.by), func(a, b string) int { return cmp.Or(cmp.Compare(g.by[b], g.by[a]), strings.Compare(a, b)) }) {
+			by = append(by, name+" "+render.Number(g.by[name]))
+		}
+		out.Printf("\n")
+		out.Wrapped("  Decided by  ", render.Clean(strings.Join(by, "   ")))
 		for i, v := range g.shown {
 			if i == r.most {
-				out.Printf("             … and %s more\n", render.Number(len(g.shown)-i))
+				out.Printf("              … and %s more\n", render.Number(len(g.shown)-i))
 				break
 			}
 			out.Printf("  %s %s\n", render.Clean(v.Item.Request.Verb()), r.near(v.Item.Request.Address.String()))
@@ -316,7 +334,7 @@ func (r *run) verifiedText(found verified) error {
 			}
 			out.Rows("      ", rows)
 		}
-		out.Printf("  Try it     %s\n", r.traceLine(excerpt.Trimmed(found.engine, g.list[0].Item.Request)))
+		out.Printf("  Try it      %s\n", r.traceLine(excerpt.Trimmed(found.engine, g.list[0].Item.Request)))
 	}
 	r.reasons("Without an answer", failed)
 	r.reasons("Not sent", skipped)
@@ -353,11 +371,9 @@ func (r *run) reasons(title string, m map[string]int) {
 	r.out.Printf("\n%s\n\n", title)
 	keys := sortedKeys(m)
 	slices.SortStableFunc(keys, func(a, b string) int { return cmp.Compare(m[b], m[a]) })
-	var rows [][]string
 	for _, k := range keys {
-		rows = append(rows, []string{render.Number(m[k]), render.Clean(k)})
+		r.out.Wrapped(fmt.Sprintf("%*s   ", 2+len(render.Number(m[keys[0]])), render.Number(m[k])), render.Clean(k))
 	}
-	r.out.Rows("  ", rows, 0)
 }
 
 // verifiedCases shows every request as a test case.

@@ -137,6 +137,14 @@ func (o *Output) Status(s string) string {
 	return s
 }
 
+// Lines is how many lines of the screen a text takes, which ends in a line end or not.
+func (o *Output) Lines(s string) (n int) {
+	for line := range strings.SplitSeq(strings.TrimSuffix(s, "\n"), "\n") {
+		n += 1 + max(0, o.columns(line)-1)/o.Width
+	}
+	return n
+}
+
 // leastCell is how much of a cell is left at least where it is cut, in columns of the screen.
 const leastCell = 12
 
