@@ -204,7 +204,7 @@ func (a *attack) wellFormed(r *result) error {
 	case "jsonl":
 		for _, line := range strings.Split(strings.TrimSuffix(string(r.out), "\n"), "\n") {
 			if line != "" && !json.Valid([]byte(line)) {
-				return fmt.Errorf("%.80q is no JSON", line)
+				return fmt.Errorf("%.80q is not a JSON", line)
 			}
 		}
 	case "junit":
@@ -256,7 +256,7 @@ func tap(text string) error {
 	plan, tests := -1, 0
 	for _, line := range strings.Split(text, "\n") {
 		if !tapLine.MatchString(line) {
-			return fmt.Errorf("%.80q is no line of TAP", line)
+			return fmt.Errorf("%.80q is not a line of TAP", line)
 		}
 		if n, _ := fmt.Sscanf(line, "1..%d", &plan); n == 1 {
 			continue

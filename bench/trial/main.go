@@ -172,7 +172,7 @@ func plantAll(b *strings.Builder, mutants int) error {
 				}
 				seen[m.Text] = true
 				caught := trial.Found
-				if after, err := good.load(m.Text); err == nil { // else it is no rulebook any more, and says where
+				if after, err := good.load(m.Text); err == nil { // else it is not a rulebook any more, and says where
 					caught = trial.Try(e, known, after, requests)
 				}
 				if count[fault] == nil {

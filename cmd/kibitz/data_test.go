@@ -66,11 +66,11 @@ func TestARulebookAsData(t *testing.T) {
 		t.Errorf("%s%s", out, errs)
 	}
 	for text, want := range map[string]string{
-		"":                                     "no rulebook as data",
+		"":                                     "not a rulebook as data",
 		`{"kibitz":"rulebook 9","entries":[]}`: "another kind or version",
 		`{"kibitz":"rulebook 1","rules":[]}`:   "unknown field",
-		`{"kibitz":"rulebook 1","entries":[{"kind":"include","values":[{"text":"/etc/passwd"}]}]}`: "is no kind of entry",
-		`{"kibitz":"rulebook 1","entries":[{"kind":"redirect\nreply","name":"x"}]}`:                "is no kind of entry",
+		`{"kibitz":"rulebook 1","entries":[{"kind":"include","values":[{"text":"/etc/passwd"}]}]}`: "is not a kind of entry",
+		`{"kibitz":"rulebook 1","entries":[{"kind":"redirect\nreply","name":"x"}]}`:                "is not a kind of entry",
 		`{"kibitz":"rulebook 1","entries":[{"kind":"redirect","name":"x\nreply"}]}`:                "neither a name nor a keyword",
 		`{"kibitz":"rulebook 1","entries":[]}{}`:                                                   "something follows",
 	} {

@@ -122,13 +122,13 @@ func TestRulesByExample(t *testing.T) {
 		list string
 		want []string
 	}{
-		"a folder moves":          {"/old/a => 301 /new/a\n/old/b/c.html => 301 /new/b/c.html\n/old/d => 301 /new/d\n", []string{"/old/:rest(.*)", "/new/{rest}"}},
-		"an extension goes":       {"/a.html => 301 /a/\n/b.html => 301 /b/\n/c.html => 301 /c/\n/d.html => 301 /d/\n/e.html => 301 /e/\n", []string{"/:name.html", "/{name}/"}},
-		"dates":                   {"/2024/03/storm => 301 /n/2024-03-storm/\n/2023/11/tide => 301 /n/2023-11-tide/\n/2022/01/ice => 301 /n/2022-01-ice/\n", []string{`/:number(\d+)/:number2(\d+)/:name`, "/n/{number}-{number2}-{name}/"}},
-		"one place":               {"/x => 302 /y\n/z.php => 302 /y\n/w => 302 /y\n", []string{"on /w /x /z.php", "to /y", "temporary"}},
-		"a table":                 {"/a1 => 301 /zz\n/b2 => 301 /yy\n", []string{"# ", "/a1,/zz,301"}},
-		"queries are dropped":     {"/p/a?x=1 => 301 /q/a\n/p/b?y=2 => 301 /q/b\n/p/c?z=1 => 301 /q/c\n", []string{"query drop"}},
-		"text that is no pattern": {"/a(b) => 301 /c\n/{x} => 301 /d\n/a*b => 301 /e\n", []string{"/a(b),/c,301", "/%7Bx%7D,/d,301"}},
+		"a folder moves":             {"/old/a => 301 /new/a\n/old/b/c.html => 301 /new/b/c.html\n/old/d => 301 /new/d\n", []string{"/old/:rest(.*)", "/new/{rest}"}},
+		"an extension goes":          {"/a.html => 301 /a/\n/b.html => 301 /b/\n/c.html => 301 /c/\n/d.html => 301 /d/\n/e.html => 301 /e/\n", []string{"/:name.html", "/{name}/"}},
+		"dates":                      {"/2024/03/storm => 301 /n/2024-03-storm/\n/2023/11/tide => 301 /n/2023-11-tide/\n/2022/01/ice => 301 /n/2022-01-ice/\n", []string{`/:number(\d+)/:number2(\d+)/:name`, "/n/{number}-{number2}-{name}/"}},
+		"one place":                  {"/x => 302 /y\n/z.php => 302 /y\n/w => 302 /y\n", []string{"on /w /x /z.php", "to /y", "temporary"}},
+		"a table":                    {"/a1 => 301 /zz\n/b2 => 301 /yy\n", []string{"# ", "/a1,/zz,301"}},
+		"queries are dropped":        {"/p/a?x=1 => 301 /q/a\n/p/b?y=2 => 301 /q/b\n/p/c?z=1 => 301 /q/c\n", []string{"query drop"}},
+		"text that is not a pattern": {"/a(b) => 301 /c\n/{x} => 301 /d\n/a*b => 301 /e\n", []string{"/a(b),/c,301", "/%7Bx%7D,/d,301"}},
 	} {
 		out, errs, status := kibitz(t, write(t, map[string]string{"list.txt": test.list}), "", "draft", "list.txt", "-base", "https://s.example")
 		if status != 0 {

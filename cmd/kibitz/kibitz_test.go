@@ -229,7 +229,7 @@ func TestFindingsAcceptedAreQuiet(t *testing.T) {
 
 func TestMistakesInARulebookAreShownAtTheirPlace(t *testing.T) {
 	for _, test := range []struct{ rules, want string }{
-		{"redirct a on /x to /y as 301\n", "`redirct` is no kind of entry: did you mean `redirect`?"},
+		{"redirct a on /x to /y as 301\n", "`redirct` is not a kind of entry: did you mean `redirect`?"},
 		{"redirect a on /x to /y as permanant\n", "did you mean `permanent`?"},
 		{"redirect a on /x to /y\n", "this `redirect` lacks `as`"},
 		{"redirect a on /x tp /y as 301\n", "lacks `to`"},
@@ -291,14 +291,14 @@ func TestBadInputIsSaidClearlyAndLosesNothing(t *testing.T) {
 		{"broken lines, strictly", map[string]string{"site.kibitz": site, "public/a": ""}, "fares\n", []string{"replay", "-strict", "-"}, 2, "write /fares"},
 		{"CRLF and a byte-order mark", map[string]string{"site.kibitz": "\ufeff" + strings.ReplaceAll(site, "\n", "\r\n"), "public/a": ""}, "\ufeff/a => 200\r\n", []string{"replay", "-"}, 0, "1 of 1 expectation met"},
 		{"a line of 60 KB", map[string]string{"site.kibitz": site + "limit l url 8KiB\n", "public/a": ""}, "/" + strings.Repeat("a", 60<<10) + " => 414\n", []string{"replay", "-"}, 0, "1 of 1 expectation met"},
-		{"a line of 70 KB", map[string]string{"site.kibitz": site, "public/a": ""}, "/" + strings.Repeat("a", 70<<10) + "\n/a => 200\n", []string{"replay", "-"}, 0, "line 1: the request is longer than 64 KiB: no server takes such a one"},
+		{"a line of 70 KB", map[string]string{"site.kibitz": site, "public/a": ""}, "/" + strings.Repeat("a", 70<<10) + "\n/a => 200\n", []string{"replay", "-"}, 0, "line 1: the request is longer than 64 KiB: no server accepts it"},
 		{"a line of 5 MB", map[string]string{"site.kibitz": site, "public/a": ""}, "/" + strings.Repeat("a", 5<<20) + "\n/a => 200\n", []string{"replay", "-"}, 0, "longer than 4 MiB"},
 		{"a newline in a capture", map[string]string{"site.kibitz": site + "redirect r on /t/:x to /u/{x} as 302\n", "public/a": ""}, "", []string{"trace", "/t/a%0d%0aSet-Cookie:b"}, 0, "/u/a%0D%0ASet-Cookie:b"},
 		{"a path that climbs", map[string]string{"site.kibitz": site, "public/a": "", "secret": ""}, "", []string{"trace", "/../secret"}, 0, "400"},
 		{"a rulebook that includes itself", map[string]string{"site.kibitz": site + "include site.kibitz\n", "public/a": ""}, "", []string{"check"}, 2, "in a circle"},
 		{"an unreadable rulebook", map[string]string{"site.kibitz/x": ""}, "", []string{"check"}, 2, "site.kibitz is a folder: name the rulebook in it"},
 		{"no such command", nil, "", []string{"chek"}, 2, `no command "chek"`},
-		{"no such flag", nil, "", []string{"check", "-rule", "x"}, 2, "-rule is no flag of this command"},
+		{"no such flag", nil, "", []string{"check", "-rule", "x"}, 2, "-rule is not a flag of this command"},
 		{"no address", nil, "", []string{"trace"}, 2, "kibitz trace /fares/"},
 		{"a terminal sequence in a list", map[string]string{"site.kibitz": site, "public/a": ""}, "/\x1b[2Jx\n", []string{"replay", "-"}, 0, `\x1B[2Jx`},
 	} {

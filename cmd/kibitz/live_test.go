@@ -150,7 +150,7 @@ func TestVerifyFindsWhatTheStandInDoesOtherwise(t *testing.T) {
 	if status != 0 {
 		t.Errorf("as predicted: status %d\n%s%s", status, out, errs)
 	}
-	contains(t, out, "4 as predicted", "1   it is no GET or HEAD")
+	contains(t, out, "4 as predicted", "1   it is not a GET or HEAD")
 	out, _, status = kibitz(t, dir, "", "verify", "few.txt", "-at", wrong.url, "-forwarded", "-rate", "0")
 	if status != 1 {
 		t.Errorf("otherwise: status %d\n%s", status, out)

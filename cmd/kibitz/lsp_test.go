@@ -67,7 +67,7 @@ func edit(t *testing.T, files map[string]string) *editor {
 			}
 			var m message
 			if err := json.Unmarshal(body, &m); err != nil {
-				t.Errorf("it is no message: %s", body)
+				t.Errorf("it is not a message: %s", body)
 			}
 			switch {
 			case m.Method == "":
@@ -344,7 +344,7 @@ func TestEditorErrs(t *testing.T) {
 		want   string
 	}{
 		{"textDocument/hover", map[string]any{"textDocument": map[string]any{"uri": e.uri("none.kibitz")}}, "is not open"},
-		{"textDocument/rename", map[string]any{"textDocument": doc, "position": e.place("site.kibitz", "list off"), "newName": "a b"}, "is no name"},
+		{"textDocument/rename", map[string]any{"textDocument": doc, "position": e.place("site.kibitz", "list off"), "newName": "a b"}, "is not a name"},
 		{"textDocument/rename", map[string]any{"textDocument": doc, "position": e.place("site.kibitz", "redirect al"), "newName": "german"}, "cannot be called german"},
 		{"textDocument/rename", map[string]any{"textDocument": doc, "position": e.place("site.kibitz", `include "mo`), "newName": "requests.txt"}, "is there already"},
 		{"textDocument/rename", map[string]any{"textDocument": doc, "position": e.place("site.kibitz", `include "mo`), "newName": "../x.kibitz"}, "in its own folder"},

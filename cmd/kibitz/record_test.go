@@ -64,7 +64,7 @@ func TestRecordKeepsWhatAServerAnswers(t *testing.T) {
 	if status != 0 {
 		t.Fatalf("%d %s", status, errs)
 	}
-	contains(t, errs, "4 answers kept: 2 × 200, 1 × 301, 1 × 404", "1 not sent: it is no GET or HEAD")
+	contains(t, errs, "4 answers kept: 2 × 200, 1 × 301, 1 × 404", "1 not sent: it is not a GET or HEAD")
 	if got, want := strings.Join(s.was(), "\n"), "GET s.example/\nGET s.example/old.html?a=1\nGET www.s.example/none\nHEAD s.example/"; got != want {
 		t.Errorf("it was asked for\n%s\nwant\n%s", got, want)
 	}

@@ -27,7 +27,7 @@ func TestALogIsHeldAgainstThePrediction(t *testing.T) {
 		t.Errorf("status %d", status)
 	}
 	contains(t, out, "3 requests in", "1 line not read", "Recorded against predicted   2 of 3 the same (66.7%)", "1   200 became 301   old   site.kibitz:6   /old", "1   /nwe/   linked on /")
-	contains(t, errs, "access.log: 1 of 4 lines could not be read", "line 4: its request is no HTTP request")
+	contains(t, errs, "access.log: 1 of 4 lines could not be read", "line 4: its request is not an HTTP request")
 
 	contains(t, out, "access.log   4 lines   = 3 requests + 0 comments + 1 not read")
 
@@ -134,7 +134,7 @@ func TestTalliesOfManyDaysAddUp(t *testing.T) {
 			t.Errorf("merged\n%s\nwhole\n%s", a, b)
 		}
 	}
-	if _, errs, status := kibitz(t, dir, "", "replay", "-merge", "a.log"); status != 2 || !strings.Contains(errs, "no saved tally") {
+	if _, errs, status := kibitz(t, dir, "", "replay", "-merge", "a.log"); status != 2 || !strings.Contains(errs, "not a saved tally") {
 		t.Errorf("a log merged: status %d, %s", status, errs)
 	}
 }

@@ -181,8 +181,8 @@ Could be smaller   sent uncompressed, and what br would make of it
 
 const harbourSkips = `
 standard input: 2 of 35 lines could not be read:
-  line 32: it is no line of an access log: there is no [time] followed by a quoted request
-  line 35: its request is no HTTP request
+  line 32: it is not a line of an access log: there is no [time] followed by a quoted request
+  line 35: its request is not an HTTP request
 `
 
 // TestExamplesAsTests gives the examples of the rulebook as tests, and errors as failed ones.

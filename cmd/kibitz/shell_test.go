@@ -85,7 +85,7 @@ func TestAnAccountIsMade(t *testing.T) {
 	for _, tt := range []struct{ name, password, want string }{
 		{"ada", "\n", "an empty password is none"},
 		{"ada", strings.Repeat("x", 73), "longer than 72 bytes"},
-		{"a:b", "x", "no name for an account"},
+		{"a:b", "x", "not a name for an account"},
 	} {
 		if out, stderr, status := kibitz(t, dir, tt.password, "accounts", tt.name); status != 2 || out != "" || !strings.Contains(stderr, tt.want) {
 			t.Errorf("%s: %d %s%s, want %s", tt.name, status, out, stderr, tt.want)
@@ -114,7 +114,7 @@ func TestVersionAndEnvironment(t *testing.T) {
 	}
 }
 
-// TestHelpOnAnyWord: a word that is no topic is looked for in the documents, and one that is
+// TestHelpOnAnyWord: a word that is not a topic is looked for in the documents, and one that is
 // nearly a topic is set right.
 func TestHelpOnAnyWord(t *testing.T) {
 	dir := t.TempDir()

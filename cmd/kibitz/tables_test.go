@@ -50,7 +50,7 @@ func TestTablesOfMoves(t *testing.T) {
 		{"only for some", "when cookie.beta 1 as temporary", "/a,/fares/\n", "/a", "404"},
 		{"what is not in it", "as permanent", "/a,/fares/\n", "/ab", "404"},
 		{"dots in the old address are resolved", "as permanent", "/x/../a,/fares/\n", "/a", "301 /fares/"},
-		{"a comment is no row", "as permanent", "/a,/fares/\n# later\n", "/a", "line 2: a row has two or three fields (old, new, status), not 1"},
+		{"a comment is not a row", "as permanent", "/a,/fares/\n# later\n", "/a", "line 2: a row has two or three fields (old, new, status), not 1"},
 
 		{"no status", "", "/a,/fares/\n", "", "line 1: the row has no status"},
 		{"a status that is none", "as permanent", "/a,/fares/,200\n", "", `line 1: the status "200" is not one of 301 302 303 307 308 404 410`},

@@ -116,7 +116,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   -  robots    site.kibitz:10   when agent *Hoover*: there is none
   -  6 entries are for other paths: fares (11)   season (12)   boat (13)   m (21)   booking (22)   gone (23)
   +  the tree has nothing there
-  +  planner   site.kibitz:14   /planner/none.html is no file of the tree
+  +  planner   site.kibitz:14   /planner/none.html is not a file of the tree
   +  planner   site.kibitz:14   /planner/index.html is served
   +  safe      site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
@@ -370,5 +370,5 @@ error gone for 404 show /gone.html fill on
 		t.Errorf("got\n%q", out)
 	}
 	out, _, _ = kibitz(t, dir, "", "trace", "-content", "/boats/x.bin")
-	contains(t, out, "The body is no text: 3 bytes", "file exists")
+	contains(t, out, "The body is not text: 3 bytes", "file exists")
 }

@@ -95,7 +95,7 @@ func TestListsThatCannotBeReadToTheirEnd(t *testing.T) {
 		errs   string
 	}{
 		{"replay cut.gz", 2, "partial: not all was read", "cut.gz: it is cut off or damaged"},
-		{"replay cut.gz", 2, "301", " lines: the result is of what stands before"},
+		{"replay cut.gz", 2, "301", " lines: the result covers only what comes before"},
 		{"replay -as json cut.gz", 2, `"partial": true`, "cut.gz"},
 		{"replay cut.har", 2, "old 1", "behind 2 entries"},
 		{"replay good.txt cut.gz", 2, "good.txt", "cut.gz"},
@@ -116,7 +116,7 @@ func TestListsThatCannotBeReadToTheirEnd(t *testing.T) {
 	}
 }
 
-// What stands beside a list and is no file is not waited for.
+// What stands beside a list and is not a file is not waited for.
 func TestAPipeBesideASitemapIsLeftOut(t *testing.T) {
 	dir := small(t)
 	os.WriteFile(filepath.Join(dir, "index.xml"), []byte("<sitemapindex><sitemap><loc>pipe.xml</loc></sitemap></sitemapindex>"), 0o644)
@@ -124,7 +124,7 @@ func TestAPipeBesideASitemapIsLeftOut(t *testing.T) {
 		t.Skip(err)
 	}
 	_, errs, status := kibitz(t, dir, "", "replay", "index.xml")
-	contains(t, errs, "pipe.xml cannot be read beside its index: it is no plain file")
+	contains(t, errs, "pipe.xml cannot be read beside its index: it is not a plain file")
 	if status != 2 {
 		t.Errorf("status %d", status)
 	}

@@ -156,7 +156,7 @@ func TestKeeping(t *testing.T) {
 		{"access a refuse", "/x", "not cached"},
 		{"header h set Cache-Control max-age=99999999999999999999999", "/page.html", "cached for 68 years"},
 		{"header h set Cache-Control \"max-age=60, max-age=3600\"", "/page.html", "cached for 1 minute"},
-		{"header h set Cache-Control \"max-age=+60\"", "/page.html", "checked again each time (max-age is no number"},
+		{"header h set Cache-Control \"max-age=+60\"", "/page.html", "checked again each time (max-age is not a number"},
 		{"header h set Cache-Control \"x=\\\"a,no-store\\\",max-age=60\"", "/page.html", "cached for 1 minute"},
 		{"header h set Cache-Control max-age=100 set Age 40", "/page.html", "cached for 1 minute"},
 		{"header h set Cache-Control max-age=100 set Age 100", "/page.html", "checked again each time"},

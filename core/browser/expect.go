@@ -116,7 +116,7 @@ func (v *Visit) Summary() string {
 		}
 		return "leaves the site for " + v.Left.String()
 	case BadEnding:
-		return "ends at a Location that is no valid URL: " + last.Response.Location
+		return "ends at a Location that is not a valid URL: " + last.Response.Location
 	}
 	return "ends with " + engine.StatusText(last.Response) + " at " + last.Request.Address.String()
 }

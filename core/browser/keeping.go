@@ -92,11 +92,11 @@ func keep(req *request.Request, r *engine.Response, now time.Time) keeping {
 		old, _ := Seconds(age)
 		switch {
 		case !ok:
-			return stale("max-age is no number of seconds")
+			return stale("max-age is not a number of seconds")
 		case seconds == 0:
 			return stale("max-age=0")
 		case seconds <= old:
-			return stale(fmt.Sprintf("max-age=%d, of which Age: %d is over", seconds, old))
+			return stale(fmt.Sprintf("max-age=%d, of which %d seconds have passed (Age)", seconds, old))
 		}
 		k.manner, k.seconds = keptFor, seconds-old
 		return k

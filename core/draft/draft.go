@@ -427,7 +427,7 @@ func withQuery(to, query string) string {
 func (d *drafter) predict() error {
 	book, err := rulebook.Read("draft.kibitz", []byte(d.text()), func(string) ([]byte, error) { return []byte(d.table()), nil })
 	if err != nil {
-		return fmt.Errorf("what was drafted is no rulebook (this is a fault of Kibitz's): %w\n%s", err, d.text())
+		return fmt.Errorf("what was drafted is not a rulebook (this is a fault of Kibitz's): %w\n%s", err, d.text())
 	}
 	d.engine = engine.New(book, []*site.Tree{d.Tree})
 	for _, f := range d.facts {
@@ -972,7 +972,7 @@ func (d *drafter) why(a, other *Answer) string {
 	case a.agent() != "" && other != nil && other.Status != a.Status:
 		return fmt.Sprintf("it depends on the visitor's program: an entry is drafted from %d refusals on", leastOfAgent)
 	case a.Status/100 == 2:
-		return "something answers there that is no file: an application, a rewrite or a fallback"
+		return "something answers there that is not a file: an application, a rewrite or a fallback"
 	case a.Status/100 == 3 && a.Location == "":
 		return "the list does not say where it leads"
 	}

@@ -141,7 +141,7 @@ func TestTemplates(t *testing.T) {
 	}
 }
 
-// What one visitor's program is refused is no rule for all others.
+// What one visitor's program is refused is not a rule for all others.
 func TestOneProgramIsNotEverybody(t *testing.T) {
 	ask := func(path, agent string, status int) *Answer {
 		a := &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: status}

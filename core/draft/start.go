@@ -68,7 +68,7 @@ const (
 
 var rankTitles = map[int]string{
 	rankName:    "One scheme, one name.",
-	rankAccess:  "What nobody is to fetch.",
+	rankAccess:  "What nobody may fetch.",
 	rankMoved:   "Old addresses.",
 	rankFiles:   "Where the tree has nothing.",
 	rankFolders: "Folders.",
@@ -160,7 +160,7 @@ func otherName(host string) string {
 
 func (s *starter) access() {
 	if len(s.Own) > 0 {
-		s.add(rankAccess, "access rulebook on "+strings.Join(s.Own, " ")+" refuse 404", "The rulebook lies in the folder that it serves: nobody is to read it.")
+		s.add(rankAccess, "access rulebook on "+strings.Join(s.Own, " ")+" refuse 404", "The rulebook lies in the folder that is served: keep it from visitors.")
 	}
 }
 
@@ -362,7 +362,7 @@ func (s *starter) held() (*engine.Engine, *proof.Report, error) {
 func (s *starter) check() (*engine.Engine, *proof.Report, error) {
 	book, err := rulebook.Read("site.kibitz", []byte(s.text()), func(string) ([]byte, error) { return nil, errors.New("it is not read here") })
 	if err != nil {
-		return nil, nil, fmt.Errorf("what was written is no rulebook (this is a fault of Kibitz's): %w", err)
+		return nil, nil, fmt.Errorf("what was written is not a rulebook (this is a fault of Kibitz's): %w", err)
 	}
 	e := engine.New(book, []*site.Tree{s.Tree})
 	return e, proof.Check(e, 1), nil

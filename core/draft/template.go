@@ -22,7 +22,7 @@ type template struct {
 
 // A piece is a text, or a value that the old path and the new one have in common.
 type piece struct {
-	text  string // of one that is no value
+	text  string // of one that is not a value
 	value int    // its number, from 1 on; 0 for a text
 	tail  bool   // of the rest of a path, with its slashes
 }
@@ -118,7 +118,7 @@ func templatesOf(f *fact) (all []*template) {
 		return nil
 	}
 	target := f.to
-	if f.toQuery != "" && f.toQuery != f.query { // what is kept is no part of a target
+	if f.toQuery != "" && f.toQuery != f.query { // what is kept is not part of a target
 		target += "?" + f.toQuery
 	}
 	for _, lower := range []bool{false, true} {

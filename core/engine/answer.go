@@ -191,7 +191,7 @@ func (s *state) reading(r *Response) bool {
 		case again:
 			if starts == MaxStarts {
 				r.Status, r.Cause, r.By = http.StatusInternalServerError, CauseRewriteLoop, e.Rule
-				s.note(e.Rule, "the reading would start for the eleventh time: it never comes to rest")
+				s.note(e.Rule, "the reading would start again for the eleventh time: the rewrites never end")
 				return true
 			}
 			starts++

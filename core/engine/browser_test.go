@@ -186,7 +186,7 @@ func TestABrowserGoesWhereALocationLeads(t *testing.T) {
 		case 0:
 			location = pick("https:", "http:", "HTTP:", "//", "https://", "http:/", "https:\\\\", "mailto:", "javascript:", "ftp://", "data:")
 			location += pick("t.example", "T.Example", "bücher.example", "xn--bcher-kva.example", "192.0.2.1", "256.1.1.1", "0x7f.1", "t.example:443", "t.example:80", "t.example:99999", "t.example:", "[2001:DB8:0::1]", "me:x@t.example", "t%2eexample", "a|b", "t.example.", "faß.example")
-			location += pick("", "/", "/", "?", "#", "\\") // what follows is no part of the host
+			location += pick("", "/", "/", "?", "#", "\\") // what follows is not part of the host
 			questions = append(questions, question{base, location + pick("", "a", "/../b", "ä", "?x", "^|", "%2e/c")})
 			continue
 		case 1:

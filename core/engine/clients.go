@@ -15,7 +15,7 @@ import (
 
 // clients are the classes of client addresses.
 type clients struct {
-	none   *class       // of what is no address
+	none   *class       // of what is not an address
 	nobody *class       // of a client in no network
 	first  []netip.Addr // the first address of each run, IPv4 before IPv6
 	class  []*class

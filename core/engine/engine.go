@@ -345,7 +345,7 @@ type Response struct {
 	Query string
 
 	copied  bool       // something is made of what the request says beside its address
-	content []byte     // of what is no file, or a filled page
+	content []byte     // of what is not a file, or a filled page
 	varies  bool       // it may be sent in several encodings
 	first   int64      // of the bytes that are sent, for a part
 	stored  *site.Node // the sibling that is sent in the file's place

@@ -147,7 +147,7 @@ func TestAnswers(t *testing.T) {
 		{"a quote that is not closed", "redirect r when agent ~\\Qa.c to /a as 302", "/|User-Agent: a.c", "302 redirect by r to /a"},
 		{"a quoted path is made canonical", "redirect r when path \"/two words\" to /a as 302", "/two%20words", "302 redirect by r to /a"},
 		{"so is one that is asked", "redirect r when asked \"/f\u00e4hre\" to /a as 302", "/f%C3%A4hre", "302 redirect by r to /a"},
-		{"a quoted path is no pattern", "redirect r when path \"/a*\" to /b as 302", "/ab", "404 missing"},
+		{"a quoted path is not a pattern", "redirect r when path \"/a*\" to /b as 302", "/ab", "404 missing"},
 		{"no time is known", "redirect r when time absent to /a as 302", "/", "302 redirect by r to /a"},
 		{"some time is known", "redirect r when time absent to /a as 302", "/|time: 2026-01-01T00:00:00Z", "200 document file /index.html"},
 		{"times far off", "redirect r when time after 2300-01-01 to /a as 302", "/|time: 2026-01-01T00:00:00Z", "200 document file /index.html"},
@@ -192,7 +192,7 @@ func TestAnswers(t *testing.T) {
 		{"methods", "access m unless method GET HEAD POST refuse 405", "PUT /", "405 refused by m"},
 		{"ask", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html", "401 asked by k"},
 		{"no password at all", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html|Authorization: Basic Ym86", "200 file file /crew/rota.html"},
-		{"a name alone is no name and password", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html|Authorization: Basic Ym8=", "401 asked by k"},
+		{"a name alone is not a name and password", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html|Authorization: Basic Ym8=", "401 asked by k"},
 		{"a wrong password", "access k in /crew/ ask Crew accounts crew.accounts", "/crew/rota.html|Authorization: Basic YWRhOng=", "401 asked by k"},
 
 		{"moves", "moves m table moves.csv", "/old?x=1", "301 redirect by m to /fares/?x=1"},

@@ -66,7 +66,7 @@ func filter(name, s string, encoded bool) string {
 	var b strings.Builder
 	for s != "" {
 		r, n := utf8.DecodeRuneInString(s)
-		if r == utf8.RuneError { // what is no character stays
+		if r == utf8.RuneError { // what is not a character stays
 			b.WriteString(s[:n])
 		} else {
 			b.WriteRune(change(r))
@@ -119,7 +119,7 @@ func forHost(p *rulebook.Piece, text string, _ bool) (string, error) {
 		return !(r == '-' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z')
 	}
 	if text == "" || strings.IndexFunc(text, bad) >= 0 {
-		return "", fmt.Errorf("the value %q is no part of a host", text)
+		return "", fmt.Errorf("the value %q is not part of a host", text)
 	}
 	return strings.ToLower(text), nil
 }

@@ -331,7 +331,7 @@ func (g *growth) least(limit int64) int64 {
 type ClientClasses struct {
 	First  []netip.Addr // the first address of each run of addresses that no test tells apart, IPv4 before IPv6
 	Class  []Class      // of the run
-	None   Class        // of what is no address
+	None   Class        // of what is not an address
 	Nobody Class        // of a client in no network
 	Base   bool         // of the site itself, not of one that is reached
 }

@@ -26,7 +26,7 @@ func (s *state) missing(r *Response, status int, cause Cause, what string) {
 			}
 			n, slash := s.node(path)
 			if n == nil || n.Folder || slash || n.Hidden && !s.showsHidden() {
-				s.note(rule, "%s is no file of the tree", path)
+				s.note(rule, "%s is not a file of the tree", path)
 				continue
 			}
 			r.Status, r.Cause, r.By, r.File = a.Status, CauseFallback, rule, n

@@ -74,7 +74,7 @@ func TestRowsOfSeveralTables(t *testing.T) {
 	}
 }
 
-// What a row leads to is read as it is written: an address in a query is no host.
+// What a row leads to is read as it is written: an address in a query is not a host.
 func TestWhereRowsLead(t *testing.T) {
 	rows := map[string]string{
 		"/plain/": "/plain/", "/go?u=https://x.example/a": "/go?u=https://x.example/a", "HTTPS://X.example/A": "https://x.example/A",

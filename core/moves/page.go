@@ -68,7 +68,7 @@ func fold(s string) string {
 	return umlauts.Replace(s)
 }
 
-// wordsOf parts a name at all that is no letter, at capitals, and between letters and
+// wordsOf parts a name at all that is not a letter, at capitals, and between letters and
 // digits.
 func wordsOf(name string) (words, numbers []string) {
 	var word []rune

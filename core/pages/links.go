@@ -43,9 +43,9 @@ type Link struct {
 	*Reference
 	Page   *Page
 	To     request.Address // with its fragment
-	Target *Target         // nil for what is no address of http
+	Target *Target         // nil for what is not an address of http
 	Header bool            // it stands in a header field of the page
-	Wrong  bool            // it is no valid address
+	Wrong  bool            // it is not a valid address
 	asked  bool            // it is one of http
 }
 

@@ -18,7 +18,7 @@ func Host(source string) (*Pattern, error) {
 	if strings.HasPrefix(source, "[") {
 		addr, err := netip.ParseAddr(strings.TrimSuffix(source[1:], "]"))
 		if err != nil || !addr.Is6() || addr.Zone() != "" || !strings.HasSuffix(source, "]") {
-			return nil, errorf(0, "%s is no IPv6 address: write one like [2001:db8::7]", source)
+			return nil, errorf(0, "%s is not an IPv6 address: write one like [2001:db8::7]", source)
 		}
 		p.parts = []part{{kind: text, text: "[" + addr.String() + "]"}}
 		return p, nil
@@ -63,7 +63,7 @@ func Host(source string) (*Pattern, error) {
 	}
 	if !takes {
 		if bare := strings.TrimRight(source, ",;"); bare != source {
-			return nil, errorf(0, "hosts are parted by blanks alone: write %s", bare)
+			return nil, errorf(0, "hosts are separated by spaces alone: write %s", bare)
 		}
 		return nil, errorf(0, "%s takes no host: a host is letters, digits, - and dots, without a port, or an address like 192.0.2.7", source)
 	}
@@ -110,7 +110,7 @@ func (p *Pattern) open(i, step int) bool {
 }
 
 // openEnd reports whether the end of part j that comes first on the way of step
-// is no dot.
+// is not a dot.
 func (p *Pattern) openEnd(j, step int) bool {
 	part := &p.parts[j]
 	switch {
@@ -149,7 +149,7 @@ func asciiLabels(s string) (string, error) {
 }
 
 // allHosts is the set of all hosts but IPv6 addresses: names of which the last
-// label is no number, and IPv4 addresses (WHATWG URL, host parsing).
+// label is not a number, and IPv4 addresses (WHATWG URL, host parsing).
 var allHosts = sync.OnceValue(func() *Lang {
 	const last = `(?:[0-9]+[a-z_-]|[a-z_-])[a-z0-9_-]*` // 0x7 is a number, too, but nobody has such a label
 	const number = `(?:25[0-5]|2[0-4][0-9]|1[0-9][0-9]|[1-9]?[0-9])`

@@ -31,7 +31,7 @@ func TestHostPatternsAreReadOrRefused(t *testing.T) {
 		{"256.1.1.1", "", "takes no host"},
 		{"1.1.1", "", "takes no host"},
 		{"192.0.2.7", "192.0.2.7", ""},
-		{"[:address]", "", "no IPv6 address"},
+		{"[:address]", "", "not an IPv6 address"},
 		{"[2001:DB8::0:1]", "[2001:db8::1]", ""},
 		{"a_b.example", "a_b.example", ""},
 		{"3d.4you", "3d.4you", ""},

@@ -33,7 +33,7 @@ func (p *Pattern) Words(n int) []string {
 }
 
 // oddness is how unlikely it is that a path is somebody's: by its segments that begin with a
-// dot, or with what is no letter.
+// dot, or with what is not a letter.
 func oddness(path string) int {
 	n := 0
 	for i := range len(path) - 1 {

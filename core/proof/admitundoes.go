@@ -10,7 +10,7 @@ import (
 func init() {
 	register(34, Kind{
 		Name: "admit-undoes-guard", Severity: Warning,
-		Summary: "an entry that admits everybody stands above a guard, and lets in whom it would refuse",
+		Summary: "an entry above a guard admits everybody, also those whom the guard would refuse",
 		Before:  "access open in / admit\naccess crew in /crew/ unless client {crew-net} refuse",
 		After:   "access open on /crew/help.html admit\naccess crew in /crew/ unless client {crew-net} refuse",
 		find: func(c *checker) {
@@ -28,7 +28,7 @@ func init() {
 					}
 				}
 			}
-			c.conclusions("each looks at who asks, or is plainly an exception to what stands below")
+			c.conclusions("each looks at who asks, or is plainly an exception to the entries below")
 		},
 	})
 }

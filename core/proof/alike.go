@@ -625,10 +625,10 @@ func (p *pair) sameFunction(was, is *engine.Response, point bool) string {
 		return ""
 	}
 	if was.Cause != is.Cause { // a file takes fewer methods than an entry, and can be asked for in part
-		return fmt.Sprintf("%s is the cause of an answer, and then %s: what other methods get is not decided", was.Cause, is.Cause)
+		return fmt.Sprintf("the cause of an answer was %s and is %s now: what other methods get is not known", was.Cause, is.Cause)
 	}
 	if queryOf(a) != queryOf(b) && (was.Location != "" || is.Location != "") {
-		return fmt.Sprintf("%s and %s do not the same with queries", a.Name, b.Name)
+		return fmt.Sprintf("%s and %s treat queries differently", a.Name, b.Name)
 	}
 	for _, r := range []*rulebook.Rule{a, b} {
 		if r == nil {

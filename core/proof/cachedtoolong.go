@@ -23,7 +23,7 @@ func init() {
 	})
 }
 
-// longest is how many seconds what is no page may be kept.
+// longest is how many seconds what is not a page may be kept.
 const longestKept = 24 * 60 * 60
 
 var maxAge = regexp.MustCompile(`(?i)\b(?:s-maxage|max-age)=(\d+)`)

@@ -11,7 +11,7 @@ import (
 func init() {
 	register(44, Kind{
 		Name: "challenge-redirected", Severity: Note,
-		Summary: "what proves to a certificate's giver that the host is yours is sent on to https, where a host without a certificate answers nobody",
+		Summary: "the proof for a certificate, asked for over http, is redirected to https, where a host without a certificate cannot answer",
 		Before:  "redirect secure when scheme http to https://{host}{path} as permanent",
 		After:   "redirect secure when scheme http unless path /.well-known/acme-challenge/* to https://{host}{path} as permanent",
 		Quiet:   true,

@@ -68,7 +68,7 @@ func findCrossings(c *checker, same bool) {
 		}
 		c.tellCrossings(crossed)
 	}
-	c.conclusions("automata of every two that begin alike were compared")
+	c.conclusions("every two that could overlap were compared, as sets of paths")
 }
 
 // crosses reports whether a rule is one that can cross others: it has a path,
@@ -350,7 +350,7 @@ func crossingFinding(culprit *rulebook.Rule, own []crossing) Finding {
 		}
 	}
 	if cmp.Compare(len(first.above.Tests), len(first.below.Tests)) != 0 {
-		f.Advice = "put the one above that is to win; if it stands as it should, nothing is to be done"
+		f.Advice = "put the one that should win above the other; if it is there already, nothing needs doing"
 	}
 	return f
 }

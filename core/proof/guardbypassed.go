@@ -176,7 +176,7 @@ func (b *bypass) findOutsiders() error {
 		}
 	}
 	if len(b.outsiders) == 0 {
-		b.perhaps("nobody was found who comes to it")
+		b.perhaps("nobody was found who reaches it")
 		b.outsiders = []*request.Request{&b.space.base}
 	}
 	return nil
@@ -195,7 +195,7 @@ func (b *bypass) byItself() {
 			return
 		}
 		if a, ok := r.Action.(*rulebook.Access); ok && a.Do != rulebook.Refuse {
-			b.perhaps("%s stands above it, and lets in who is not known", r.Name)
+			b.perhaps("%s above it lets in somebody who is not known here", r.Name)
 		}
 	}
 }
@@ -522,7 +522,7 @@ func bypassFinding(guard *rulebook.Rule, path string, plain, req *request.Reques
 		asks, how = req.Address.String(), ""
 	}
 	f.Place, f.Width = clause(guard, "in", "on", "when", "unless")
-	f.Message = fmt.Sprintf("%s is guarded, but whoever asks for %s gets it all the same%s.", path, asks, how)
+	f.Message = fmt.Sprintf("%s is guarded, but whoever asks for %s gets it anyway%s.", path, asks, how)
 	f.Advice = "guard that address, too, or put the guard above what leads there"
 	return f
 }

@@ -22,7 +22,7 @@ func checkPermissions(value string) []fault {
 		switch {
 		case permission.MatchString(item):
 		case strings.Contains(item, "'"), strings.Contains(item, ";"):
-			return faultf(right, "%q is not of the form FEATURE=(ORIGIN …): features are parted by commas, and origins stand in double quotes", item)
+			return faultf(right, "%q is not of the form FEATURE=(ORIGIN …): features are separated by commas, and origins stand in double quotes", item)
 		default:
 			return faultf(right, "%q is not of the form FEATURE=(ORIGIN …)", item)
 		}
@@ -72,7 +72,7 @@ func checkPolicy(value string) []fault {
 		form, known := directives[name]
 		switch {
 		case !known:
-			add(right, "%q is no directive", words[0])
+			add(right, "%q is not a directive", words[0])
 			continue
 		case seen[name]:
 			add(right, "%s stands twice: browsers read the first alone", name)
@@ -89,7 +89,7 @@ func checkPolicy(value string) []fault {
 				out = append(out, checkSource(name, w, len(words) == 2, right)...)
 			case takesSandbox:
 				if !slices.Contains(sandboxWords, strings.ToLower(w)) {
-					add(strings.Join(sandboxWords, ", "), "%s is no word of a sandbox", w)
+					add(strings.Join(sandboxWords, ", "), "%s is not a word of a sandbox", w)
 				}
 			case takesNothing:
 				add(name, "%s takes no value", name)
@@ -117,7 +117,7 @@ func checkSource(directive, w string, only bool, right string) []fault {
 	isKeyword := slices.Contains(policyWords, bare)
 	switch {
 	case strings.Contains(w, ","):
-		return faultf(right, "sources are parted by blanks, not by commas")
+		return faultf(right, "sources are separated by spaces, not by commas")
 	case quoted && bare == "none" && !only:
 		return faultf(directive+" 'none'", "'none' stands alone in its directive")
 	case quoted && isKeyword, nonce.MatchString(w):
@@ -127,12 +127,12 @@ func checkSource(directive, w string, only bool, right string) []fault {
 	case quoted:
 		m := hash.FindStringSubmatch(w)
 		if m == nil {
-			return faultf(right, "%s is no keyword", w)
+			return faultf(right, "%s is not a keyword", w)
 		}
 		text := strings.NewReplacer("-", "+", "_", "/").Replace(strings.TrimRight(m[2], "="))
 		digest, err := base64.RawStdEncoding.DecodeString(text)
 		if want := map[string]int{"256": 32, "384": 48, "512": 64}[m[1]]; err != nil || len(digest) != want {
-			return faultf("'sha"+m[1]+"-…'", "%s is no whole hash: sha%s has %d bytes", w, m[1], want)
+			return faultf("'sha"+m[1]+"-…'", "%s is not a whole hash: sha%s has %d bytes", w, m[1], want)
 		}
 		return nil
 	case scheme.MatchString(w), host.MatchString(w):

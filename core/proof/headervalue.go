@@ -1,7 +1,7 @@
 package proof
 
 // The well-known header values, held to what their standards say. Each field has a check
-// of its own, by its own grammar: what browsers and caches read is no fault, however it
+// of its own, by its own grammar: what browsers and caches read is not a fault, however it
 // is written.
 
 import (
@@ -121,7 +121,7 @@ func tokens(right string, check func(string) []fault) func(string) []fault {
 			switch {
 			case w == "*":
 			case !httpguts.ValidHeaderFieldName(w):
-				out = append(out, fault{fmt.Sprintf("%q is no name: names are parted by commas, without quotes", w), right})
+				out = append(out, fault{fmt.Sprintf("%q is not a name: names are separated by commas, without quotes", w), right})
 			case check != nil:
 				out = append(out, check(w)...)
 			}
@@ -161,7 +161,7 @@ func checkTransport(value string) []fault {
 				out = append(out, fault{name + " takes no value", right})
 			}
 		default:
-			out = append(out, fault{fmt.Sprintf("%q is no directive of this field", name), right})
+			out = append(out, fault{fmt.Sprintf("%q is not a directive of this field", name), right})
 		}
 	}
 	if !seen["max-age"] {
@@ -179,7 +179,7 @@ const (
 // meant to be milliseconds.
 func checkSeconds(name, n, right string) []fault {
 	if _, ok := browser.Seconds(n); !ok {
-		return faultf(right, "%s=%s is no number of seconds", name, n)
+		return faultf(right, "%s=%s is not a number of seconds", name, n)
 	}
 	switch seconds, err := strconv.ParseUint(n, 10, 64); {
 	case err != nil:
@@ -200,7 +200,7 @@ func checkCacheControl(value string) []fault {
 	kept := false // for some time
 	var out []fault
 	if request.ListEnd(value, ';') < len(value) {
-		return []fault{{"directives are parted by commas, not by semicolons", right}}
+		return []fault{{"directives are separated by commas, not by semicolons", right}}
 	}
 	for rest := value; ; {
 		end := request.ListEnd(rest, ',')
@@ -220,7 +220,7 @@ func checkCacheControl(value string) []fault {
 				out = append(out, fault{name + " takes no value", name})
 			}
 		default:
-			out = append(out, fault{fmt.Sprintf("%q is no directive that caches know", name), strings.Join(cacheFlags, ", ") + ", max-age=SECONDS"})
+			out = append(out, fault{fmt.Sprintf("%q is not a directive that caches know", name), strings.Join(cacheFlags, ", ") + ", max-age=SECONDS"})
 		}
 		seen[name] = true
 		if end == len(rest) {
@@ -246,16 +246,16 @@ func checkLink(value string) []fault {
 		item = strings.TrimSpace(item)
 		end := strings.IndexByte(item, '>')
 		if !strings.HasPrefix(item, "<") || end < 0 || strings.ContainsAny(item[1:end], "< \t") {
-			return faultf(right, "%q is no link: the address stands in <…>, its parameters behind semicolons", item)
+			return faultf(right, "%q is not a link: the address stands in <…>, its parameters behind semicolons", item)
 		}
 		if _, err := url.Parse(item[1:end]); err != nil {
-			return faultf(right, "%q is no address", item[1:end])
+			return faultf(right, "%q is not an address", item[1:end])
 		}
 		parameters, ok := parametersOf(item[end+1:])
 		rel, hasRel := parameters["rel"]
 		switch {
 		case !ok:
-			return faultf(right, "%q is no link: the address stands in <…>, its parameters behind semicolons", item)
+			return faultf(right, "%q is not a link: the address stands in <…>, its parameters behind semicolons", item)
 		case !hasRel:
 			return faultf(right, "rel is missing, so nobody knows what the link is for")
 		case slices.Contains(strings.Fields(strings.ToLower(rel)), "preload") && parameters["as"] == "":
@@ -322,7 +322,7 @@ func checkReferrerPolicy(value string) []fault {
 	var out []fault
 	for _, w := range strings.Split(value, ",") {
 		if w = strings.TrimSpace(w); !slices.Contains(referrerPolicies, strings.ToLower(w)) {
-			out = append(out, fault{fmt.Sprintf("%q is no policy", w), strings.Join(referrerPolicies, ", ")})
+			out = append(out, fault{fmt.Sprintf("%q is not a policy", w), strings.Join(referrerPolicies, ", ")})
 		}
 	}
 	return out
@@ -336,7 +336,7 @@ func checkContentType(value string) []fault {
 	major, minor, slash := strings.Cut(strings.TrimSpace(essence), "/")
 	switch {
 	case !slash || !httpguts.ValidHeaderFieldName(major) || !httpguts.ValidHeaderFieldName(minor):
-		return faultf(right, "%q is no media type, so browsers guess", strings.TrimSpace(essence))
+		return faultf(right, "%q is not a media type, so browsers guess", strings.TrimSpace(essence))
 	case strings.TrimSpace(rest) == "":
 		return nil
 	}
@@ -347,7 +347,7 @@ func checkContentType(value string) []fault {
 		}
 	}
 	if !ok {
-		return faultf(right, "%q is no parameter of a media type: it is a name, = and a value", strings.TrimSpace(rest))
+		return faultf(right, "%q is not a parameter of a media type: it is a name, = and a value", strings.TrimSpace(rest))
 	}
 	return nil
 }
@@ -363,7 +363,7 @@ func checkAllowOrigin(value string) []fault {
 	case strings.ContainsAny(value, ", "):
 		return faultf(right, "only one origin may stand here: with several, browsers let none in")
 	case err != nil || u.Scheme == "" || u.Host == "":
-		return faultf(right, "%q is no origin: it is a scheme and a host, or * for all", value)
+		return faultf(right, "%q is not an origin: it is a scheme and a host, or * for all", value)
 	case strings.Contains(u.Host, "*"):
 		return faultf(right, "an origin holds no *: browsers compare it as it stands, and let none in")
 	case u.Scheme+"://"+u.Host != value:
@@ -377,7 +377,7 @@ func checkAllowOrigin(value string) []fault {
 // checkMaxAge: a number of seconds (Fetch, "Access-Control-Max-Age").
 func checkMaxAge(value string) []fault {
 	if _, ok := browser.Seconds(strings.TrimSpace(value)); !ok {
-		return faultf("600", "%q is no number of seconds", value)
+		return faultf("600", "%q is not a number of seconds", value)
 	}
 	return nil
 }
@@ -387,19 +387,19 @@ const rightDate = "Sun, 01 Mar 2026 08:00:00 GMT"
 // checkDate: RFC 9110, 5.6.7.
 func checkDate(value string) []fault {
 	if _, ok := request.Date(value); !ok {
-		return faultf(rightDate, "%q is no date of HTTP, so it is passed over", value)
+		return faultf(rightDate, "%q is not a date of HTTP, so it is passed over", value)
 	}
 	return nil
 }
 
-// checkExpires: RFC 9111, 5.3, where 0 and what else is no date counts as past; these two
+// checkExpires: RFC 9111, 5.3, where 0 and what else is not a date counts as past; these two
 // are written for that.
 func checkExpires(value string) []fault {
 	if value == "0" || value == "-1" {
 		return nil
 	}
 	if _, ok := request.Date(value); !ok {
-		return faultf(rightDate, "%q is no date of HTTP, so it counts as past", value)
+		return faultf(rightDate, "%q is not a date of HTTP, so it counts as past", value)
 	}
 	return nil
 }
@@ -423,7 +423,7 @@ func checkSetCookie(value string) []fault {
 	parts := strings.Split(value, ";")
 	name, _, has := strings.Cut(strings.TrimSpace(parts[0]), "=")
 	if !has || name == "" {
-		return faultf(right, "%q is no cookie: it is a name, = and a value", strings.TrimSpace(parts[0]))
+		return faultf(right, "%q is not a cookie: it is a name, = and a value", strings.TrimSpace(parts[0]))
 	}
 	var out []fault
 	attribute := map[string]string{}
@@ -436,18 +436,18 @@ func checkSetCookie(value string) []fault {
 		needsValue, known := cookieAttributes[key]
 		switch {
 		case !known:
-			out = append(out, faultf(right, "%q is no attribute that browsers know", strings.TrimSpace(part))...)
+			out = append(out, faultf(right, "%q is not an attribute that browsers know", strings.TrimSpace(part))...)
 		case needsValue && v == "":
 			out = append(out, faultf(right, "%s needs a value", key)...)
 		case !needsValue && valued:
 			out = append(out, faultf(right, "%s takes no value", key)...)
 		case key == "expires":
 			if _, ok := request.Date(v); !ok {
-				out = append(out, faultf("Expires="+rightDate, "%q is no date of HTTP", v)...)
+				out = append(out, faultf("Expires="+rightDate, "%q is not a date of HTTP", v)...)
 			}
 		case key == "max-age":
 			if _, ok := browser.Seconds(strings.TrimPrefix(v, "-")); !ok {
-				out = append(out, faultf("Max-Age=3600", "%q is no number of seconds", v)...)
+				out = append(out, faultf("Max-Age=3600", "%q is not a number of seconds", v)...)
 			}
 		case key == "samesite":
 			if !slices.ContainsFunc([]string{"Strict", "Lax", "None"}, func(w string) bool { return strings.EqualFold(w, v) }) {

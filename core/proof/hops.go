@@ -39,7 +39,7 @@ type hop struct {
 	row    *rulebook.Row
 	to     *rulebook.Template
 	query  rulebook.Query
-	paths  pattern.Machine // of what is no rule; of a rule over gives them
+	paths  pattern.Machine // of what is not a rule; of a rule over gives them
 	group  []*rulebook.Row // rows that all lead to the same hops, and to no others
 	pos    int             // of the rule in its site; behind all for folders
 	edges  []*hop

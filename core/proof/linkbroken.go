@@ -32,7 +32,7 @@ func findBrokenLinks(c *checker) {
 	for _, p := range own.Pages {
 		for _, l := range p.Links {
 			if l.Wrong {
-				c.addPage([]*pages.Link{l}, Finding{Short: "is no valid address", Advice: "write an address like /fares/ or https://saltmarsh-ferries.example/fares/"})
+				c.addPage([]*pages.Link{l}, Finding{Short: "is not a valid address", Advice: "write an address like /fares/ or https://saltmarsh-ferries.example/fares/"})
 			}
 		}
 	}

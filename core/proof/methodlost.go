@@ -37,7 +37,7 @@ func (c *checker) losesMethod() {
 		if f.Count++; f.Request == nil {
 			f.Request, f.Rules = post, []*rulebook.Rule{r}
 			f.Place, f.Width = clause(r, "as", "to", "table")
-			f.Message = fmt.Sprintf("A form sent to %s is asked for again with GET, and what was filled in is lost before it comes to the application", post.Address)
+			f.Message = fmt.Sprintf("A form sent to %s is sent again with GET, and what was filled in is lost before it reaches the application", post.Address)
 		}
 	}
 	if !slices.ContainsFunc(c.Book.Rules, func(r *rulebook.Rule) bool { return r.Kind == rulebook.KindHandoff }) {
@@ -88,9 +88,9 @@ func (c *checker) losesMethod() {
 	switch f.Count {
 	case 1:
 	case 2:
-		f.Message += "; so it is at one more entry"
+		f.Message += "; the same holds at one more entry"
 	default:
-		f.Message += fmt.Sprintf("; so it is at %d more entries", f.Count-1)
+		f.Message += fmt.Sprintf("; the same holds at %d more entries", f.Count-1)
 	}
 	f.Message += "."
 	f.Advice = "where forms are sent, write   as 308   or   as 307"

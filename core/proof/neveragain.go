@@ -30,7 +30,7 @@ func init() {
 					req := c.space(c.sitesOf(r)[0]).like(r)
 					c.tried++
 					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: t.Place, Width: t.Width, Request: req,
-						Message: fmt.Sprintf("Nothing comes to this entry any more: its time was over on %s.", end.UTC().Format(time.DateOnly)),
+						Message: fmt.Sprintf("No request reaches this entry any more: its time ended on %s.", end.UTC().Format(time.DateOnly)),
 						Advice:  "take it out, or write when it is next",
 						Fixes:   []Fix{takeOut(r)}})
 					break

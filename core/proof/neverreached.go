@@ -60,7 +60,7 @@ func findNeverReached(c *checker) {
 			c.add(neverFinding(r, req, takers))
 		}
 	}
-	c.conclusions("a request was found that comes to each of them")
+	c.conclusions("a request was found that reaches each of them")
 }
 
 // hiddenRows tells once of the rows of a table that entries above take under all
@@ -95,7 +95,7 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 		}
 		if count++; count == 1 {
 			first = Finding{Rules: []*rulebook.Rule{r, taker}, Request: req,
-				Message: fmt.Sprintf("%s:%d: nothing comes to this row: %s is taken above it, by %s (%s).", a.Table.Name, row.Line, row.Path, taker.Name, taker.Place),
+				Message: fmt.Sprintf("%s:%d: no request reaches this row: %s is taken above it, by %s (%s).", a.Table.Name, row.Line, row.Path, taker.Name, taker.Place),
 				Advice:  "put the table above " + taker.Name + ", or take the row out"}
 			first.Place, first.Width = clause(r, "table")
 		}
@@ -302,7 +302,7 @@ func neverFinding(r *rulebook.Rule, req *request.Request, takers []*rulebook.Rul
 	for _, t := range takers {
 		names = append(names, fmt.Sprintf("%s (%s)", t.Name, t.Place))
 	}
-	f.Message = fmt.Sprintf("Nothing comes to this entry: every request that it could take is taken above it, by %s.", strings.Join(names, " and "))
+	f.Message = fmt.Sprintf("No request reaches this entry: all that it could take are taken above it, by %s.", strings.Join(names, " and "))
 	f.Advice = "put it above " + takers[0].Name + ", or take it out"
 	f.Fixes = putAbove(r, takers[0]) // to take it out is for who wrote it
 	return f

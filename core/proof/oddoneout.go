@@ -177,7 +177,7 @@ func (c *checker) tellOdd(s *rulebook.Site, r *rulebook.Rule, t *rulebook.Test, 
 	}
 	f.Rules = append(f.Rules, other)
 	f.Place, f.Width = t.Place, t.Width
-	f.Message = fmt.Sprintf("This entry refuses clients that %s (%s) lets in, and nobody else.", other.Name, other.Place)
+	f.Message = fmt.Sprintf("This entry refuses just the clients that %s (%s) lets in.", other.Name, other.Place)
 	f.Advice = "write   unless   in the place of   when   or accept it, if it is meant"
 	f.Fixes = []Fix{writeAt(t.Place, len("when"), "unless")}
 	c.add(f)

@@ -30,7 +30,7 @@ func TestPageFindings(t *testing.T) {
 		{"a loop", "redirect r on /old/ to /old2/ as temporary\nredirect q on /old2/ to /old/ as temporary", `<a href="/old/">`, []string{"link-broken 1:10 is an endless loop of redirects"}},
 		{"an application answers", "handoff a in /app/ to http://127.0.0.1:8080", `<a href="/app/x">`, nil},
 		{"another site", "", `<a href="https://t.example/">`, nil},
-		{"no address", "", `<a href="https://[/">`, []string{"link-broken 1:10 is no valid address"}},
+		{"no address", "", `<a href="https://[/">`, []string{"link-broken 1:10 is not a valid address"}},
 		{"a mail address and data", "", `<a href="mailto:a@s.example"><img src="data:,x">`, nil},
 		{"moved for good", "redirect r on /old/ to /fares/ as permanent", "<p>\n<a href=\"/old/#a\">", []string{"link-redirected 2:10 write /fares/#a"}},
 		{"moved for now", "redirect r on /old/ to /fares/ as temporary", `<a href="/old/">`, nil},

@@ -29,7 +29,7 @@ func init() {
 					}
 				}
 			}
-			c.conclusions("what stands above them takes every request over http")
+			c.conclusions("entries above them take every request over http")
 		},
 	})
 }

@@ -36,7 +36,7 @@ func init() {
 					}
 				}
 			}
-			c.conclusions("they, and what stands above them, depend on the address alone")
+			c.conclusions("they, and the entries above them, depend on the address alone")
 		},
 	})
 }
@@ -198,7 +198,7 @@ func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rule
 		Fixes:   []Fix{setClause(r, "as", "temporary"), setClause(r, "as", "307")}}
 	if by != r {
 		f.Rules = append(f.Rules, by)
-		f.Message += fmt.Sprintf(" So %s (%s), which stands above it, is not asked any more.", by.Name, by.Place)
+		f.Message += fmt.Sprintf(" So %s (%s), above it, is never asked again.", by.Name, by.Place)
 	}
 	c.add(f)
 	return true

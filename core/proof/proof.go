@@ -469,7 +469,7 @@ func (c *checker) uselessAccepts() {
 			Message: fmt.Sprintf("There is no finding %s here to accept.", a.Finding), Advice: "take the accept out"}
 		f.Fixes = []Fix{writeAt(a.Place, a.Width, "")}
 		if !slices.Contains(names, a.Finding) {
-			f.Message = fmt.Sprintf("%s is no finding that check looks for", a.Finding)
+			f.Message = fmt.Sprintf("%s is not a finding that check looks for", a.Finding)
 			f.Advice = "see the names with: kibitz help findings"
 		}
 		return f, !c.used[acceptKey(a)] && (slices.Contains(c.looked, a.Finding) || !slices.Contains(names, a.Finding))

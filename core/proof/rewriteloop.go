@@ -11,7 +11,7 @@ import (
 func init() {
 	register(3, Kind{
 		Name: "rewrite-loop", Severity: Error,
-		Summary: "a rewrite that starts the reading again, and never comes to rest",
+		Summary: "rewrites that start the reading again and again, without an end",
 		Before:  "rewrite below on /app/* to /app/live/{1} then again",
 		After:   "rewrite below on /app/* to /app/live/{1} then next",
 		Proves:  true,

@@ -58,7 +58,7 @@ func (c *checker) startsSlow(s *rulebook.Site) {
 		}
 		c.addOf(s, Finding{Request: req,
 			Message: fmt.Sprintf("Whoever types %s waits for %d redirects: %s.", strings.TrimPrefix(req.Address.String(), "http://"), v.Redirects(), strings.Join(names, ", then ")),
-			Advice:  "put what settles the host above what settles the scheme, and let it lead to https at once"})
+			Advice:  "put the redirect to the right host above the one to https, and let it lead to https at once"})
 		return
 	}
 }

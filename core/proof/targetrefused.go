@@ -11,7 +11,7 @@ import (
 func init() {
 	register(36, Kind{
 		Name: "target-refused", Severity: Warning,
-		Summary: "a redirect leads to what is gone, or to what nobody may have",
+		Summary: "a redirect leads to a page that is gone or refused",
 		Before:  "redirect tickets on /tickets to /desk/ as temporary\nreply    desk    in /desk/ with 410",
 		After:   "redirect tickets on /tickets to /fares/ as temporary\nreply    desk    in /desk/ with 410",
 		find: func(c *checker) {

@@ -177,14 +177,14 @@ func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
 				continue // they say what is so anyway
 			}
 		case strings.ContainsAny(text, "^$"):
-			tell(place, width, fmt.Sprintf("%s is no expression: its ^ or $ is a character of the path.", text), "a pattern takes the whole path anyway: leave them out, or write an expression with ~ before it")
+			tell(place, width, fmt.Sprintf("%s is not an expression: its ^ or $ is a character of the path.", text), "a pattern takes the whole path anyway: leave them out, or write an expression with ~ before it")
 			return
 		case spreadOut.MatchString(text):
 			tell(place, width, fmt.Sprintf("In %s the comma is a character of the path: braces hold what may be left out.", text), "write the words as an expression, like   /:name.:type(jpg|png)")
 			return
 		}
 		if strings.Contains(text, "#") {
-			tell(place, width, fmt.Sprintf("%s has a #: browsers never send what stands behind it.", text), "leave out what begins with #")
+			tell(place, width, fmt.Sprintf("%s has a #: browsers never send what follows it.", text), "leave out what begins with #")
 			return
 		}
 	}
@@ -198,7 +198,7 @@ func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
 				tell(t.Place, t.Width, fmt.Sprintf("%s is compared with the text %q, too.", t.Field, word), "write the field and its values, without a sign between:   when "+t.Field.String()+" VALUE")
 				return
 			case word == "or" || word == "and" || word == "||" || word == "&&":
-				tell(t.Place, t.Width, fmt.Sprintf("%s is compared with the text %q, too.", t.Field, word), "several values are parted by blanks, and one of them is enough; for `and` write one more when")
+				tell(t.Place, t.Width, fmt.Sprintf("%s is compared with the text %q, too.", t.Field, word), "several values are separated by spaces, and one of them is enough; for `and` write one more when")
 				return
 			case word != v.Word || strings.HasSuffix(v.Word, ";"):
 				tell(t.Place, t.Width, fmt.Sprintf("The comma or semicolon belongs to the value %q: %s must have it, too.", v.Text, t.Field), "part values by blanks alone")

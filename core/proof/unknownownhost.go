@@ -67,7 +67,7 @@ func (c *checker) nearlyOwn(r *rulebook.Rule, host string, row *rulebook.Row) bo
 				continue
 			}
 			f := Finding{Rules: []*rulebook.Rule{r}, Request: req,
-				Message: fmt.Sprintf("No site here answers for %s, and %s is nearly the same: whoever asks for %s may be sent to nobody.", host, own, req.Address.Target()),
+				Message: fmt.Sprintf("No site here has the host %s, but %s is nearly the same: whoever asks for %s may be sent to a host that nobody runs.", host, own, req.Address.Target()),
 				Advice:  "write   " + own + "   or accept it, if that host is meant",
 				Fixes:   replaceIn(r, "to", "//"+host, "//"+own)}
 			f.Place, f.Width = clause(r, "to", "table")

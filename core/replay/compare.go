@@ -248,7 +248,7 @@ func sameEnd(a, b *browser.Visit) bool {
 		return false
 	}
 	if x.Response.Status >= 400 {
-		return true // the page that is shown is no place
+		return true // the page that is shown is not a place
 	}
 	if f, g := x.Response.File, y.Response.File; f != nil && g != nil && f.Path != g.Path || (f == nil) != (g == nil) {
 		return false

@@ -20,7 +20,7 @@ type Result struct {
 	List     string
 	Item     *list.Item
 	Response *engine.Response
-	Visit    *browser.Visit // nil where nothing needs it: the answer is no redirect
+	Visit    *browser.Visit // nil where nothing needs it: the answer is not a redirect
 	Unmet    []string       // expectations that are not met
 	Query    bool           // rules of the site look at queries
 	From     string         // the page that the list itself names as the one that it was asked from; "" for none

@@ -121,7 +121,7 @@ func (t *Tally) Add(r *Result) {
 	t.Requests++
 	outcome := t.countOf(outcomeOf(s.status, s.cause, s.by))
 	outcome.N++
-	if at := r.Item.Request.Time; s.by != nil && !at.IsZero() && at.Unix() <= math.MaxUint32 { // later than 2106 is no time of a log
+	if at := r.Item.Request.Time; s.by != nil && !at.IsZero() && at.Unix() <= math.MaxUint32 { // later than 2106 is not a time of a log
 		outcome.Last = max(outcome.Last, at.Unix())
 	}
 	t.countBytes(&s, 1)

@@ -216,10 +216,10 @@ func (a *Address) setAuthority(authority string) error {
 	}
 	u, err := url.Parse(a.Scheme + "://" + authority + "/")
 	if err != nil || u.Hostname() == "" {
-		return fmt.Errorf("%q is no host", authority)
+		return fmt.Errorf("%q is not a host", authority)
 	}
 	if a.Host = strings.TrimSuffix(u.Hostname(), "."); a.Host == "" {
-		return fmt.Errorf("%q is no host", authority)
+		return fmt.Errorf("%q is not a host", authority)
 	}
 	a.Port = DefaultPort(a.Scheme)
 	if port := u.Port(); port != "" {
@@ -233,7 +233,7 @@ func (a *Address) setAuthority(authority string) error {
 // no scheme the port stays. It fails where no browser takes the host.
 func Authority(scheme, s string) (string, error) {
 	if strings.ContainsAny(s, `@/\?#`) {
-		return "", fmt.Errorf("%q is no host", s)
+		return "", fmt.Errorf("%q is not a host", s)
 	}
 	switch scheme {
 	case "http", "https":
@@ -254,7 +254,7 @@ func Authority(scheme, s string) (string, error) {
 	}
 	u, err := url.Parse(scheme + "://" + s + "/")
 	if err != nil || u.Host() == "" {
-		return "", fmt.Errorf("%q is no host", s)
+		return "", fmt.Errorf("%q is not a host", s)
 	}
 	return u.Host(), nil
 }
@@ -305,7 +305,7 @@ func (a Address) Resolve(location string) (Address, error) {
 	}
 	u, err := url.ParseRef(a.String(), location)
 	if err != nil {
-		return Address{}, fmt.Errorf("%q is no valid URL", location)
+		return Address{}, fmt.Errorf("%q is not a valid URL", location)
 	}
 	scheme := u.Scheme()
 	if scheme != "http" && scheme != "https" {

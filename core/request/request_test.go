@@ -30,12 +30,12 @@ func TestParse(t *testing.T) {
 		{"fares", "error: write /fares"},
 		{"ftp://s.example/", "error: begins with http"},
 		{"mailto:a@s.example", "error: begins with http"},
-		{"https://", "error: no host"},
+		{"https://", "error: not a host"},
 		{"https:///s.example/a", "https://s.example/a"},
 		{"https:/s.example?x", "https://s.example/?x"},
 		{"https://s.example:/a", "https://s.example/a"},
 		{"https://[::1]:/a", "https://[::1]/a"},
-		{"https://s.example:99999/", "error: no host"},
+		{"https://s.example:99999/", "error: not a host"},
 		{"", "error: empty"},
 	} {
 		a, err := Parse(test.in, base)
@@ -129,7 +129,7 @@ func FuzzAddress(f *testing.F) {
 	f.Add("xn--a.example")
 	f.Fuzz(func(t *testing.T, s string) {
 		if u, err := url.Parse("https://" + s + "/"); isPlainName(s) && (err != nil || u.Hostname() != s) {
-			t.Errorf("%q is no plain name: %v, %v", s, u, err)
+			t.Errorf("%q is not a plain name: %v, %v", s, u, err)
 		}
 		if a, err := Parse(s, base); err == nil {
 			if a.Host == "" || a.Path == "" || a.Scheme != "http" && a.Scheme != "https" {

@@ -49,7 +49,7 @@ func readCompress(b *builder, r *Rule, _ []string) Action {
 		case "types":
 			for _, w := range c.Values {
 				if !strings.Contains(w.Text, "/") {
-					b.errs.at(w, "%s is no media type: write one like text/css or text/*", w.Quote())
+					b.errs.at(w, "%s is not a media type: write one like text/css or text/*", w.Quote())
 				}
 				a.Types = append(a.Types, strings.ToLower(w.Text))
 			}

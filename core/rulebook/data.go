@@ -120,7 +120,7 @@ func FromData(r io.Reader) ([]byte, error) {
 	d.DisallowUnknownFields()
 	var data Data
 	if err := d.Decode(&data); err != nil {
-		return nil, fmt.Errorf("it is no rulebook as data: %w", err)
+		return nil, fmt.Errorf("it is not a rulebook as data: %w", err)
 	}
 	if data.Kibitz != DataName {
 		return nil, fmt.Errorf("it is of another kind or version (%q, and not %q)", data.Kibitz, DataName)
@@ -131,7 +131,7 @@ func FromData(r io.Reader) ([]byte, error) {
 	var b strings.Builder
 	for i, e := range data.Entries {
 		if k := Kind(e.Kind); rowOf(k) == nil || !k.IsRule() && k != KindSite && k != KindList {
-			return nil, fmt.Errorf("entry %d: %q is no kind of entry", i+1, e.Kind)
+			return nil, fmt.Errorf("entry %d: %q is not a kind of entry", i+1, e.Kind)
 		}
 		words := []string{e.Name}
 		for _, c := range e.Clauses {

@@ -41,7 +41,7 @@ func (b *builder) test(c *Clause) *Test {
 	}
 	var ok bool
 	if t.Field, ok = parseField(word.Text); !ok || word.Quoted {
-		b.errs.at(word, "`%s` is no field of a request%s", shorten(word.Text), orNearest(word.Text, FieldWords()))
+		b.errs.at(word, "`%s` is not a field of a request%s", shorten(word.Text), orNearest(word.Text, FieldWords()))
 		return nil
 	}
 	values := b.expand(c.Values[1:])
@@ -227,7 +227,7 @@ var (
 	portUnit = unit{all: Span{0, 65535}, read: func(b *builder, w Word) (int64, bool) {
 		n, err := strconv.ParseInt(w.Text, 10, 64)
 		if err != nil || n < 0 || n > 65535 {
-			b.errs.at(w, "%s is no port: write a number up to 65535", w.Quote())
+			b.errs.at(w, "%s is not a port: write a number up to 65535", w.Quote())
 			return 0, false
 		}
 		return n, true
@@ -241,7 +241,7 @@ var (
 				return t.UnixMicro(), true
 			}
 		}
-		b.errs.at(w, "%s is no time: write 2026-03-01 or 2026-03-01T08:00:00Z", w.Quote())
+		b.errs.at(w, "%s is not a time: write 2026-03-01 or 2026-03-01T08:00:00Z", w.Quote())
 		return 0, false
 	}}
 	bodyUnit = unit{all: Span{0, math.MaxInt64}, read: (*builder).size}

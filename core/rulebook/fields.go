@@ -401,7 +401,7 @@ func (b *builder) languageValue(t *Test, words []Word, v *Value) (*Value, int) {
 		b.errs.at(w, "languages are compared in small letters: write %s", low)
 		return nil, 1
 	case !isLanguage(strings.TrimRight(low, "-*")) && strings.Trim(low, "*") != "":
-		b.errs.at(w, "%s is no language: write one like de, de-at or de*", w.Quote())
+		b.errs.at(w, "%s is not a language: write one like de, de-at or de*", w.Quote())
 		return nil, 1
 	}
 	return b.textValue(t, words, v)

@@ -80,7 +80,7 @@ func readHeader(b *builder, r *Rule, captures []string) Action {
 		w := c.Values[0]
 		name := strings.TrimSuffix(w.Text, ":")
 		if !httpguts.ValidHeaderFieldName(name) {
-			b.errs.at(w, "%s is no name of a header field", w.Quote())
+			b.errs.at(w, "%s is not a name of a header field", w.Quote())
 			continue
 		}
 		if slices.Contains(ownHeaders, strings.ToLower(name)) {

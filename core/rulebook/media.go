@@ -46,20 +46,20 @@ func readMedia(b *builder, r *Rule, _ []string) Action {
 			last := c.Values[len(c.Values)-1]
 			major, minor, ok := strings.Cut(last.Text, "/")
 			if !ok || !httpguts.ValidHeaderFieldName(major) || !httpguts.ValidHeaderFieldName(minor) {
-				b.errs.at(last, "%s is no media type: the last word is one like text/html", last.Quote())
+				b.errs.at(last, "%s is not a media type: the last word is one like text/html", last.Quote())
 				continue
 			}
 			for _, w := range c.Values[:len(c.Values)-1] {
 				ext := strings.ToLower(strings.TrimPrefix(w.Text, "."))
 				if ext == "" || strings.ContainsAny(ext, "./*") {
-					b.errs.at(w, "%s is no extension: write one like html", w.Quote())
+					b.errs.at(w, "%s is not an extension: write one like html", w.Quote())
 					continue
 				}
 				a.Types[ext] = strings.ToLower(last.Text)
 			}
 		case "charset":
 			if w := c.Values[0]; !httpguts.ValidHeaderFieldName(w.Text) {
-				b.errs.at(w, "%s is no charset: write a name like utf-8", w.Quote())
+				b.errs.at(w, "%s is not a charset: write a name like utf-8", w.Quote())
 			} else {
 				a.Charset = w.Text
 			}

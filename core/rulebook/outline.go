@@ -150,7 +150,7 @@ type Reference struct {
 }
 
 // TestWords are the words that a field can be compared with, beside values of its own; none
-// for what is no field.
+// for what is not a field.
 func TestWords(field string) (words []string) {
 	f, ok := parseField(field)
 	if !ok {

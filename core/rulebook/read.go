@@ -52,7 +52,7 @@ func readFile(name string, modes fs.FileMode) ([]byte, error) {
 	case info.IsDir():
 		return nil, fmt.Errorf("%s is a folder", name)
 	case info.Mode().Type()&^modes != 0:
-		return nil, fmt.Errorf("%s is no plain file", name)
+		return nil, fmt.Errorf("%s is not a plain file", name)
 	case info.Size() > MaxFile:
 		return nil, fmt.Errorf("%s is larger than %d MiB", name, MaxFile>>20)
 	}
@@ -133,7 +133,7 @@ func (b *builder) file(name string, text []byte, above []string) {
 		w := e.Values[0]
 		inner := b.path(w)
 		if slices.Contains(above, filepath.Clean(inner)) {
-			b.errs.at(w, "the include goes round in a circle: %s", strings.Join(append(above, inner), " includes "))
+			b.errs.at(w, "these files include each other in a circle: %s", strings.Join(append(above, inner), " includes "))
 			continue
 		}
 		if len(b.Sources) >= maxSources {
@@ -444,7 +444,7 @@ func (b *builder) folder(w Word, kind Kind, fold bool) (string, bool) {
 	}
 	if !strings.HasPrefix(w.Text, "/") {
 		if _, keyword := kind.form(w.Text); keyword {
-			b.errs.at(w, "`%s` is no folder; and if `in` is meant as the name of this entry, call it something else: `in` begins a clause", w.Text)
+			b.errs.at(w, "`%s` is not a folder; and if `in` is meant as the name of this entry, call it something else: `in` begins a clause", w.Text)
 			return "", false
 		}
 		if said := noPath(w.Text, kind.Keywords()); said != "" && !w.Quoted {
@@ -455,7 +455,7 @@ func (b *builder) folder(w Word, kind Kind, fold bool) (string, bool) {
 		return "", false
 	}
 	if _, err := canonical.Target(w.Text, true); err != nil || strings.Contains(w.Text, "//") && !b.keepsSlashes() {
-		b.errs.at(w, "%s is no folder of a site: write it without //, . and .. segments", shorten(w.Text))
+		b.errs.at(w, "%s is not a folder of a site: write it without //, . and .. segments", shorten(w.Text))
 		return "", false
 	}
 	folder, _ := canonical.Target(w.Text, true)
@@ -480,7 +480,7 @@ func (b *builder) example(r *Rule, c *Clause) {
 	if i == 2 {
 		ex.Method = words[0].Text
 		if !request.IsMethod(ex.Method) {
-			b.errs.at(words[0], "`%s` is no method: methods are written in capitals", shorten(words[0].Text))
+			b.errs.at(words[0], "`%s` is not a method: methods are written in capitals", shorten(words[0].Text))
 		}
 	}
 	base := request.Address{Scheme: "https", Host: "site.example"}
@@ -516,7 +516,7 @@ func (b *builder) redirectStatus(w Word) int {
 func (b *builder) status(w Word, low, high int) int {
 	n, err := strconv.Atoi(w.Text)
 	if err != nil || n < low || n > high {
-		b.errs.at(w, "%s is no status from %d to %d", w.Quote(), low, high)
+		b.errs.at(w, "%s is not a status from %d to %d", w.Quote(), low, high)
 		return low
 	}
 	return n
@@ -533,7 +533,7 @@ func (b *builder) statuses(words []Word, least int) Statuses {
 		}
 		n, err := strconv.Atoi(w.Text)
 		if err != nil || n < least*100 || n > 599 {
-			b.errs.at(w, "%s is no status: write a number from %d00 to 599, or a class like %dxx", w.Quote(), least, max(least, 4))
+			b.errs.at(w, "%s is not a status: write a number from %d00 to 599, or a class like %dxx", w.Quote(), least, max(least, 4))
 			continue
 		}
 		s.codes[n] = true
@@ -603,7 +603,7 @@ func (b *builder) body(e *Entry, captures []string) Body {
 		case !strings.HasPrefix(w.Text, "/"):
 			b.errs.at(w, "`show` names a path in the site's tree: write /%s", shorten(w.Text))
 		case err != nil || strings.HasSuffix(path, "/"):
-			b.errs.at(w, "%s is no file in the site's tree", shorten(w.Text))
+			b.errs.at(w, "%s is not a file in the site's tree", shorten(w.Text))
 		default:
 			body.Show = path
 		}

@@ -138,7 +138,7 @@ func TestTables(t *testing.T) {
 		{"/a,/b?x=1\n", "as permanent query only y x", "the new address names the parameter x itself"},
 		{"/a,/b?x=1\n", "as permanent query only y", ""},
 		{"/a,/b?x=1\n", "as permanent query merge", ""},
-		{"/a,https://h.example:99999/\n", "as permanent", "no host"},
+		{"/a,https://h.example:99999/\n", "as permanent", "not a host"},
 		{"/a,https://me:x@h.example/b\n", "as permanent", "write https://h.example"},
 	} {
 		if err := read(test.csv, test.rest); test.want == "" && err != nil || test.want != "" && (err == nil || !strings.Contains(err.Error(), test.want)) {

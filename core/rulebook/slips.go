@@ -34,10 +34,10 @@ func meant(word string, known []string) string {
 // nothing is known.
 func noPath(text string, keywords []string) string {
 	if k := meant(text, keywords); k != "" {
-		return fmt.Sprintf("`%s` is no path: did you mean the clause `%s`?", text, k)
+		return fmt.Sprintf("`%s` is not a path: did you mean the clause `%s`?", text, k)
 	}
 	if k := nearest(text, keywords); k != "" && Distance(strings.ToLower(text), k) == 1 && !strings.ContainsAny(text, "./") {
-		return fmt.Sprintf("`%s` is no path: did you mean the clause `%s`?", text, k)
+		return fmt.Sprintf("`%s` is not a path: did you mean the clause `%s`?", text, k)
 	}
 	if text == "^" || text == "$" {
 		return ""

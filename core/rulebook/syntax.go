@@ -18,7 +18,7 @@ type kindRow struct {
 	kind    Kind
 	order   int                                                 // in which kinds are explained
 	clauses map[string]clauseForm                               // of its own
-	read    func(b *builder, r *Rule, captures []string) Action // its clauses; nil for what is no rule
+	read    func(b *builder, r *Rule, captures []string) Action // its clauses; nil for what is not a rule
 	setting bool                                                // an entry without any of these says nothing
 	leads   bool                                                // it can lead a request elsewhere, or answer it in another way than the files do
 
@@ -177,7 +177,7 @@ func parseEntry(words []Word, errs *Errors) *Entry {
 			errs.at(e.Kind, "`%s` is a clause, and stands at the start of its line as entries do: indent it, and it belongs to the entry above", e.Kind.Text)
 			return nil
 		}
-		errs.at(e.Kind, "`%s` is no kind of entry%s", shorten(e.Kind.Text), orNearest(e.Kind.Text, known))
+		errs.at(e.Kind, "`%s` is not a kind of entry%s", shorten(e.Kind.Text), orNearest(e.Kind.Text, known))
 		return nil
 	}
 	words = words[1:]
@@ -237,7 +237,7 @@ func (e *Entry) parseClauses(kind Kind, words []Word, errs *Errors) (ok bool) {
 				errs.at(words[0], "`%s` begins an entry, and is indented as the clauses of the `%s` above are: let it begin at the start of its line", words[0].Text, kind)
 				return false
 			}
-			errs.at(words[0], "`%s` is no clause of `%s`%s", shorten(words[0].Text), kind, orNearest(words[0].Text, kind.Keywords()))
+			errs.at(words[0], "`%s` is not a clause of `%s`%s", shorten(words[0].Text), kind, orNearest(words[0].Text, kind.Keywords()))
 			words = words[1:]
 			for len(words) > 0 && !keyword(words[0]) {
 				words = words[1:]
@@ -300,10 +300,10 @@ func checkName(kind Kind, w Word, errs *Errors) {
 		return
 	}
 	if strings.HasPrefix(w.Text, "/") || strings.HasPrefix(w.Text, "~") {
-		errs.at(w, "`%s` is no name: a path follows `on` or `in`, like `%s on %s`", shorten(w.Text), kind, shorten(w.Text))
+		errs.at(w, "`%s` is not a name: a path follows `on` or `in`, like `%s on %s`", shorten(w.Text), kind, shorten(w.Text))
 		return
 	}
-	errs.at(w, "`%s` is no name: names are made of letters, digits, - _ and .", shorten(w.Text))
+	errs.at(w, "`%s` is not a name: names are made of letters, digits, - _ and .", shorten(w.Text))
 }
 
 // shorten keeps a word of the text from filling the screen.

@@ -330,7 +330,7 @@ func (b *builder) checkTarget(w Word, t *Template) bool {
 		if constant == "" {
 			constant = w.Text
 		}
-		b.errs.at(w, "%q is no host that a browser takes", constant)
+		b.errs.at(w, "%q is not a host that a browser takes", constant)
 		return false
 	}
 	if _, constant := Constant(t.Host); constant {

@@ -75,7 +75,7 @@ func inventoryRow(row []string) (*Node, error) {
 	n := &Node{Folder: strings.HasSuffix(name, "/")}
 	for _, segment := range strings.Split(strings.Trim(name, "/"), "/") {
 		if segment == "." || segment == ".." || segment == "" && strings.Trim(name, "/") != "" {
-			return nil, fmt.Errorf("%q is no path in a tree", name)
+			return nil, fmt.Errorf("%q is not a path in a tree", name)
 		}
 	}
 	n.Path = canonical.Spell(strings.TrimRight(name, "/"))
@@ -88,7 +88,7 @@ func inventoryRow(row []string) (*Node, error) {
 	var err error
 	if s := field(1); s != "" || !n.Folder {
 		if n.Size, err = strconv.ParseInt(s, 10, 64); err != nil || n.Size < 0 {
-			return nil, fmt.Errorf("the size %q is no number of bytes", s)
+			return nil, fmt.Errorf("the size %q is not a number of bytes", s)
 		}
 	}
 	if s := field(2); s != "" {

@@ -15,7 +15,7 @@ func Size(s string) (n int64, problem string) {
 	shift, known := map[string]uint{"B": 0, "KiB": 10, "MiB": 20, "GiB": 30}[unit]
 	switch {
 	case !ok || n > math.MaxInt64>>30:
-		return 0, brief(s) + " is no size: write a number and its unit, like 512KiB"
+		return 0, brief(s) + " is not a size: write a number and its unit, like 512KiB"
 	case unit == "" && n == 0:
 		return 0, ""
 	case unit == "":
@@ -36,7 +36,7 @@ func Duration(s string) (d time.Duration, problem string) {
 	step, known := map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour}[unit]
 	switch {
 	case !ok || n > 36500:
-		return 0, brief(s) + " is no duration: write a number up to 36500 and its unit, like 90s"
+		return 0, brief(s) + " is not a duration: write a number up to 36500 and its unit, like 90s"
 	case unit == "":
 		return 0, s + " lacks its unit: write " + s + "s, " + s + "m, " + s + "h or " + s + "d"
 	case !known:

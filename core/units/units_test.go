@@ -12,7 +12,7 @@ func TestSizesAndDurations(t *testing.T) {
 			t.Errorf("%s: %d %s", text, n, problem)
 		}
 	}
-	for text, want := range map[string]string{"12": "lacks its unit", "1kb": "not one of", "-1B": "no size", "x": "no size", "1.5MiB": "not one of", "99999999999GiB": "no size",
+	for text, want := range map[string]string{"12": "lacks its unit", "1kb": "not one of", "-1B": "not a size", "x": "not a size", "1.5MiB": "not one of", "99999999999GiB": "not a size",
 		"2MB": "2MB is 2000000 bytes, or 2097152: write 2MiB, or 2000000B", "3KB": "3KB is 3000 bytes, or 3072: write 3KiB, or 3000B", "1kB": "or 1024", "4GB": "or 4294967296"} {
 		if _, problem := Size(text); !strings.Contains(problem, want) {
 			t.Errorf("%s: %q, want %q", text, problem, want)

@@ -35,7 +35,7 @@ Append it:  kibitz accounts ada >> crew.accounts`,
 				case *cost < 10 || *cost > 14:
 					return 0, usagef("-cost is a number from 10 to 14, not %d", *cost)
 				case args[0] == "" || strings.ContainsAny(args[0], ": \t\r\n#"):
-					return 0, usagef("%q is no name for an account: it has no colon, blank or #", args[0])
+					return 0, usagef("%q is not a name for an account: it has no colon, blank or #", args[0])
 				}
 				return exitWell, r.account(args[0], *cost)
 			}

@@ -245,7 +245,7 @@ func (r *run) claimsBrief(claims []proof.Claim) {
 			said = append(said, render.Number(n)+" "+s.words)
 		}
 	}
-	line := "Nothing of what check looks for can be at these entries."
+	line := "None of the faults that check looks for can be at these entries."
 	if len(kinds) > 0 {
 		line = fmt.Sprintf("Of %s of faults: %s. At which entries: kibitz check -claims", render.Count(len(kinds), "kind"), strings.Join(said, ", "))
 	}

@@ -333,7 +333,7 @@ func parseFlags(flags *flag.FlagSet, args []string) (rest []string, err error) {
 		case known == nil:
 			var all []string
 			flags.VisitAll(func(f *flag.Flag) { all = append(all, "-"+f.Name) })
-			return nil, fmt.Errorf("-%s is no flag of this command; there are %s", name, strings.Join(all, ", "))
+			return nil, fmt.Errorf("-%s is not a flag of this command; there are %s", name, strings.Join(all, ", "))
 		case given:
 		case ok && on:
 			value = "true"
@@ -354,11 +354,11 @@ func flagProblem(f *flag.Flag, value string, err error) error {
 	if plain, ok := f.Value.(flag.Getter); ok { // one of the flag package's own
 		switch plain.Get().(type) {
 		case int, float64:
-			return fmt.Errorf("%q is no number for -%s", value, f.Name)
+			return fmt.Errorf("%q is not a number for -%s", value, f.Name)
 		case bool:
 			return fmt.Errorf("-%s is true or false, not %q", f.Name, value)
 		case time.Duration:
-			return fmt.Errorf("%q is no duration for -%s: write one like 10s", value, f.Name)
+			return fmt.Errorf("%q is not a duration for -%s: write one like 10s", value, f.Name)
 		}
 	}
 	return fmt.Errorf("-%s: %w", f.Name, err)

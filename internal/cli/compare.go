@@ -46,7 +46,7 @@ Exit status 1: visitors are caught in a loop; or a change that -fail-on names, o
 			flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
 			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may be repeated")
 			read := flags.String("pages", "on", "whether the files of the new trees are read, for how many link to an address that changes: on, off")
-			flags.BoolVar(&f.headers, "headers", false, "show examples also of requests of which only the header is another")
+			flags.BoolVar(&f.headers, "headers", false, "show examples also of requests that differ in headers alone")
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp)
 			f.setup(flags, firstSite)
 			return func(r *run, args []string) (int, error) {

@@ -34,7 +34,7 @@ files and a log, a server that runs by old rules, the rulebook as it was, with i
 what finds it; the fixed rulebook; and the replayed lists.
 
 On a terminal it goes step by step: Enter goes on, a number jumps, q leaves. With -all,
-and where it is no terminal, everything is printed at once.`,
+and where it is not a terminal, everything is printed at once.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			all := flags.Bool("all", false, "print everything at once, in full")
 			return func(r *run, args []string) (int, error) {

@@ -29,12 +29,11 @@ func init() {
 		name:    "excerpt",
 		args:    "LIST…",
 		summary: "a short list that stands for a long one, and notices each change of the rulebook",
-		about: `Picks the fewest requests of the lists that together are answered in every way in which
-the lists are, the commonest of each, and writes them in the plain format with what the
-rulebook answers now. Then it harms the rulebook in small ways, an entry at a time: without
-it, without a condition, with a wider pattern, another target, another order. Of each harm
-that none of the requests notices it adds one that does: of the lists, or made where they
-have none.
+		about: `Picks a short list from the lists: for each way in which their requests are answered
+the commonest one, and writes it in the plain format with what the rulebook answers
+now. Then it harms the rulebook in small ways, one entry at a time: without it, without
+a condition, with a wider pattern, another target, another order. For each harm that no
+request notices it adds one that does: from the lists, or made up where they have none.
 
 Keep the result beside the rulebook, and replay it after each change. -strength tells of a
 list with expectations how many such harms it notices, and which not.
@@ -42,7 +41,7 @@ Exit status 1, with -strength: some harm is not noticed.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &excerptFlags{}
 			flags.BoolVar(&f.strength, "strength", false, "write no list: tell how many harms to the rulebook these lists notice")
-			flags.BoolVar(&f.quick, "quick", false, "do not harm the rulebook, which takes seconds: only one request of each way in which the lists are answered")
+			flags.BoolVar(&f.quick, "quick", false, "do not harm the rulebook, which takes seconds: only one request for each way in which the lists are answered")
 			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; may be repeated")
 			f.setup(flags, firstSite)
 			return func(r *run, args []string) (int, error) {

@@ -145,7 +145,7 @@ func (r *run) tallyHTML(s summed) error {
 	p := webPage{Title: "All " + render.Count(t.Requests, "request") + " are answered"}
 	switch {
 	case loops > 0:
-		p.Title = fmt.Sprintf("%s of %s never end: they go round in redirects", render.Number(loops), render.Count(t.Requests, "request"))
+		p.Title = fmt.Sprintf("%s of %s never end: they are caught in a loop", render.Number(loops), render.Count(t.Requests, "request"))
 	case t.Unmet > 0:
 		p.Title = fmt.Sprintf("%s of %s are not answered as the list expects", render.Number(t.Unmet), render.Count(t.Requests, "request"))
 	case t.Missing.Requests > 0:

@@ -228,7 +228,7 @@ func (l linked) alone() (list []*pages.Page) {
 	return list
 }
 
-// restOfPages tells of what is no fault of one place: pages that nothing links to, files
+// restOfPages tells of what is not a fault of one place: pages that nothing links to, files
 // that could not be read, and what can be written.
 func (r *run) restOfPages(l linked) {
 	if alone := l.alone(); len(alone) > 0 {

@@ -226,7 +226,7 @@ func (u userFlag) Set(s string) error {
 func (f *requestFlags) request(url string, base request.Address) (*request.Request, error) {
 	req := &request.Request{Method: strings.ToUpper(f.method), Headers: f.headers}
 	if !request.IsMethod(req.Method) {
-		return nil, usagef("-method: %q is no method: write one like GET", f.method)
+		return nil, usagef("-method: %q is not a method: write one like GET", f.method)
 	}
 	var err error
 	if req.Address, err = request.Parse(url, base); err != nil {
@@ -234,7 +234,7 @@ func (f *requestFlags) request(url string, base request.Address) (*request.Reque
 	}
 	if f.client != "" {
 		if req.Client, err = netip.ParseAddr(f.client); err != nil {
-			return nil, usagef("-client: %q is no address: write one like 192.0.2.7", f.client)
+			return nil, usagef("-client: %q is not an address: write one like 192.0.2.7", f.client)
 		}
 	}
 	if f.time != "" {
@@ -259,7 +259,7 @@ func parseTime(s string) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time: write 2026-03-01 or 2026-03-01T08:00:00Z", s)
+	return time.Time{}, fmt.Errorf("%q is not a time: write 2026-03-01 or 2026-03-01T08:00:00Z", s)
 }
 
 // place shows where an entry stands.

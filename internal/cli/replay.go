@@ -184,7 +184,7 @@ func (f *listFlags) listOptions(name string, format list.Format, base request.Ad
 func openPlain(name string) (io.ReadCloser, error) {
 	info, err := os.Stat(name)
 	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is no plain file")
+		err = errors.New("it is not a plain file")
 	}
 	if err != nil {
 		return nil, err
@@ -249,7 +249,7 @@ func (r *run) mergeTallies(e *engine.Engine, names []string, f *replayFlags) (*r
 		part, of, err := replay.LoadTally(in)
 		in.Close()
 		if err != nil {
-			return nil, fmt.Errorf("%s is no saved tally: %w", listName(name), err)
+			return nil, fmt.Errorf("%s is not a saved tally: %w", listName(name), err)
 		}
 		if i == 0 {
 			if first = of; !of.Is(own) {
@@ -283,7 +283,7 @@ func (f *replayFlags) checkOnly(b *rulebook.Book) error {
 	for _, word := range f.only {
 		named := func(rule *rulebook.Rule) bool { return rule.IsCalled(word) }
 		if !request.IsStatus(word) && !slices.Contains(replay.Outcomes, word) && !slices.ContainsFunc(b.Rules, named) {
-			return usagef("-only %s: no entry has this name, and it is no status and none of %s", word, strings.Join(replay.Outcomes, ", "))
+			return usagef("-only %s: no entry has this name, and it is not a status and none of %s", word, strings.Join(replay.Outcomes, ", "))
 		}
 	}
 	return nil
@@ -403,7 +403,7 @@ func damaged(name string, c list.Counts, err error) error {
 	if of == "" {
 		of = "line"
 	}
-	return partialError{fmt.Errorf("%s: %w behind %s: the result is of what stands before", listName(name), err, render.Count(c.Lines, of))}
+	return partialError{fmt.Errorf("%s: %w behind %s: the result covers only what comes before", listName(name), err, render.Count(c.Lines, of))}
 }
 
 // unreadable says that nothing of a list could be read; nil where something could, or

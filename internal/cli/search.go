@@ -1,6 +1,6 @@
 package cli
 
-// Help on a word that is no topic: what the documents have on it.
+// Help on a word that is not a topic: what the documents have on it.
 
 import (
 	"regexp"

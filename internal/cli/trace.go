@@ -102,13 +102,13 @@ func (r *run) ending(v *browser.Visit) string {
 		}
 		return r.out.Bad("Too long:") + fmt.Sprintf(" browsers give up after %d redirects.", engine.MaxRedirects)
 	case browser.Left:
-		return "Left " + after + ": " + render.Short(last.Location, 100) + " is no address of this rulebook's sites."
+		return "Left " + after + ": " + render.Short(last.Location, 100) + " is not an address of this rulebook's sites."
 	case browser.ToApp:
 		return "Handed to an application " + after + "."
 	case browser.ToFiles:
 		return "Left to the site's files " + after + ": which there are is not known here. Add `files DIR` or `inventory FILE` to the site."
 	case browser.BadEnding:
-		return r.out.Bad("Stopped:") + " the Location " + render.Short(last.Location, 80) + " is no valid URL."
+		return r.out.Bad("Stopped:") + " the Location " + render.Short(last.Location, 80) + " is not a valid URL."
 	}
 	s := "Arrived " + after + "."
 	if n == engine.MaxRedirects {
@@ -311,7 +311,7 @@ func (r *run) content(resp *engine.Response) {
 		r.out.Printf("\nThe answer has no body.\n")
 		return
 	case !utf8.Valid(body) || bytes.IndexByte(body, 0) >= 0:
-		r.out.Printf("\nThe body is no text: %s of %s.\n", render.Bytes(int64(len(body))), render.Clean(resp.Type))
+		r.out.Printf("\nThe body is not text: %s of %s.\n", render.Bytes(int64(len(body))), render.Clean(resp.Type))
 		return
 	}
 	r.out.Printf("\nThe body\n\n")

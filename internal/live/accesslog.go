@@ -32,7 +32,7 @@ func LogLine(d Served, base request.Address) []byte {
 	return append(logged(line, field("User-Agent")), "\"\n"...)
 }
 
-// logged adds a text as it stands in a log: with what is no plain character escaped.
+// logged adds a text as it stands in a log: with what is not a plain character escaped.
 func logged(line []byte, s string) []byte {
 	for _, c := range []byte(s) {
 		switch {

@@ -55,7 +55,7 @@ func Record(ctx context.Context, requests []*Answered, o Options, done func(*Ans
 func (o *Options) Refuses(req *request.Request) string {
 	switch verb := req.Verb(); {
 	case verb != "GET" && verb != "HEAD" && verb != "OPTIONS" && !o.SendAll:
-		return "it is no GET or HEAD (-send-all sends it)"
+		return "it is not a GET or HEAD (-send-all sends it)"
 	case o.at(req.Address.Scheme) == nil:
 		return "no -at speaks " + req.Address.Scheme
 	}

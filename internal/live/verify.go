@@ -116,7 +116,7 @@ func (v *verifier) verify(ctx context.Context, r *Verified) {
 	case !v.Serves(req.Address.Host):
 		r.Skipped = "its host is none of the rulebook's"
 	case verb != "GET" && verb != "HEAD" && !v.SendAll:
-		r.Skipped = "it is no GET or HEAD (-send-all sends it)"
+		r.Skipped = "it is not a GET or HEAD (-send-all sends it)"
 	case r.Predicted.Word() == engine.WordApp:
 		r.Skipped = "an application answers it"
 	case r.Predicted.Word() == engine.WordFiles:

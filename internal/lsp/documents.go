@@ -22,7 +22,7 @@ type document struct {
 	outline *rulebook.Outline // of that text; nil where it is not made yet
 }
 
-// pathOf gives the file that a URI names; "" for what is no file.
+// pathOf gives the file that a URI names; "" for what is not a file.
 func pathOf(uri string) string {
 	u, err := url.Parse(uri)
 	if err != nil || u.Scheme != "file" {

@@ -221,7 +221,7 @@ func renameAt(v *view) (*workspaceEdit, error) {
 	}
 	for i, r := range v.NewName {
 		if !isNamePart(r) && r != '-' && r != '.' || i == 0 && (r == '-' || r == '.') {
-			return nil, fmt.Errorf("%q is no name: letters, digits, - _ and . are", v.NewName)
+			return nil, fmt.Errorf("%q is not a name: letters, digits, - _ and . are", v.NewName)
 		}
 	}
 	if v.NewName == "" {

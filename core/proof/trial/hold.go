@@ -224,7 +224,7 @@ func (j *judge) storedElsewhere(v *visited, deny func(string)) {
 			continue // it was stored before the other is asked for
 		}
 		if pair[0].Body != pair[1].Body || userOf(pair[0].Request) != userOf(pair[1].Request) {
-			continue // what they send along is no property of the address, nor of the visitor
+			continue // what they send along is not a property of the address, nor of the visitor
 		}
 		with := browser.OpenFrom(j, pair[1].Request, stored)
 		a, b := with.Hops[len(with.Hops)-1], pair[1].Hops[len(pair[1].Hops)-1]

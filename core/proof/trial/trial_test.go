@@ -150,7 +150,7 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 		planted++
 		after, err := read(m.Text)
 		if err != nil {
-			continue // it is no rulebook any more, and says so
+			continue // it is not a rulebook any more, and says so
 		}
 		// A condition that is dropped, or an exception that no longer is one, may be meant.
 		meant := slices.Contains([]string{"drop a condition", "swap two entries", "turn a guard round"}, fault)

@@ -57,7 +57,7 @@ type Clock struct {
 	unix   uint32
 }
 
-// At gives the time of a line in seconds since 1970; 0 for what is no time.
+// At gives the time of a line in seconds since 1970; 0 for what is not a time.
 func (c *Clock) At(l *Line) uint32 {
 	text := l.Time()
 	if l.form == c.form && len(text) == len(c.text) && c.unix > 0 {

@@ -68,7 +68,7 @@ func harItem(entry []byte) (*Item, error) {
 	item := &Item{Request: &request.Request{Method: strings.ToUpper(e.Request.Method), Body: max(0, e.Request.BodySize)}, Recorded: e.Response.Status, Location: e.Response.RedirectURL}
 	var err error
 	if item.Request.Address, err = request.Parse(e.Request.URL, request.Address{}); err != nil || !strings.Contains(e.Request.URL, "://") {
-		return nil, fmt.Errorf("%q is no http address", e.Request.URL)
+		return nil, fmt.Errorf("%q is not an http address", e.Request.URL)
 	}
 	if t, err := time.Parse(time.RFC3339, e.Started); err == nil {
 		item.Request.Time = t.UTC()
@@ -82,7 +82,7 @@ func harItem(entry []byte) (*Item, error) {
 }
 
 // jsonList reads the elements of the list in a JSON document that lies at one of some
-// paths of names. What is no request is skipped, and the next is read.
+// paths of names. What is not a request is skipped, and the next is read.
 func jsonList(in *bufio.Reader, c *Counts, paths [][]string, none string, parse func([]byte) (*Item, error), each func(*Item)) error {
 	if head, _ := in.Peek(3); bytes.Equal(head, []byte("\ufeff")) {
 		in.Discard(3)
@@ -121,7 +121,7 @@ type jsonReader struct {
 	err   error
 }
 
-// next gives the next byte that is no blank, without taking it; 0 behind the last one.
+// next gives the next byte that is not a blank, without taking it; 0 behind the last one.
 func (j *jsonReader) next() byte {
 	for j.err == nil {
 		b, err := j.in.ReadByte()

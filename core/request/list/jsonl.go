@@ -149,7 +149,7 @@ func jsonKind(b []byte) string {
 	return "number"
 }
 
-// jsonProblem says in plain words why a line is no request.
+// jsonProblem says in plain words why a line is not a request.
 func jsonProblem(line []byte, err error) string {
 	if wrong, ok := errors.AsType[*json.UnmarshalTypeError](err); ok && wrong.Field != "" {
 		want := "a text"
@@ -164,5 +164,5 @@ func jsonProblem(line []byte, err error) string {
 	if bytes.HasPrefix(bytes.TrimSpace(line), []byte("[")) {
 		return "it is a JSON array: write one object a line, without brackets and commas around them"
 	}
-	return fmt.Sprintf("it is no JSON object of a request: %v", err)
+	return fmt.Sprintf("it is not a JSON object of a request: %v", err)
 }

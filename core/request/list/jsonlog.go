@@ -153,7 +153,7 @@ func eventTime(s string) (string, error) {
 	}
 	n, err := strconv.ParseFloat(s, 64)
 	if err != nil || n <= 0 || n > math.MaxInt64 {
-		return "", fmt.Errorf("%q is no time: write it like 2026-03-01T08:00:00Z, or as a number since 1970", s)
+		return "", fmt.Errorf("%q is not a time: write it like 2026-03-01T08:00:00Z, or as a number since 1970", s)
 	}
 	micros := n * 1e6
 	for micros > 1e17 { // later than the year 5000, if it were this
@@ -173,7 +173,7 @@ func flat(line []byte) (map[string]string, error) {
 	d.UseNumber()
 	var object map[string]any
 	if err := d.Decode(&object); err != nil || object == nil {
-		return nil, errors.New("it is no JSON object")
+		return nil, errors.New("it is not a JSON object")
 	}
 	if d.More() {
 		return nil, errors.New("there is more than one JSON object")

@@ -27,7 +27,7 @@ type Item struct {
 
 // A LineReader reads one line of a list whose lines stand for themselves. It fills l, or
 // gives the request as an item, where a Line cannot tell it all; the error says why the
-// line is no request. The line may be changed.
+// line is not a request. The line may be changed.
 type LineReader func(line []byte, l *Line) (*Item, error)
 
 // A Skip is a line that could not be read.
@@ -77,7 +77,7 @@ const MaxLine = 4 << 20
 // server takes a longer one.
 const MaxRequest = 64 << 10
 
-var errRequest = fmt.Errorf("the request is longer than %d KiB: no server takes such a one", MaxRequest>>10)
+var errRequest = fmt.Errorf("the request is longer than %d KiB: no server accepts it", MaxRequest>>10)
 
 // Fits gives an error for a request that is longer than MaxRequest.
 func (i *Item) Fits() error {

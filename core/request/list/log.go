@@ -75,8 +75,8 @@ func (l *Line) Referrer() []byte { return l.part(l.referrer) }
 func (l *Line) Agent() []byte    { return l.part(l.agent) }
 
 var (
-	errNoLog     = errors.New("it is no line of an access log: there is no [time] followed by a quoted request")
-	errNoRequest = errors.New("its request is no HTTP request")
+	errNoLog     = errors.New("it is not a line of an access log: there is no [time] followed by a quoted request")
+	errNoRequest = errors.New("its request is not an HTTP request")
 	errNoStatus  = errors.New("there is no status behind its request")
 )
 

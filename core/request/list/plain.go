@@ -148,10 +148,10 @@ func (p *plainReader) request(text string) (*Item, error) {
 	case len(asks) == 0:
 		return nil, errors.New("the request is missing before the =>")
 	case len(asks) > 2:
-		return nil, fmt.Errorf("%q is more than a method and an address: what is expected stands behind =>, a blank in an address is written %%20", strings.Join(asks, " "))
+		return nil, fmt.Errorf("%q is more than a method and an address: write what is expected after =>, and a space in an address as %%20", strings.Join(asks, " "))
 	case len(asks) == 2:
 		if !request.IsMethod(asks[0]) {
-			return nil, fmt.Errorf("%q is no method: write one in capitals, then the address", asks[0])
+			return nil, fmt.Errorf("%q is not a method: write one in capitals, then the address", asks[0])
 		}
 		item.Request.Method = asks[0]
 	}
@@ -174,11 +174,11 @@ func (i *Item) detail(text string) error {
 	switch word {
 	case "client":
 		if i.Request.Client, err = netip.ParseAddr(rest); err != nil {
-			return fmt.Errorf("%q is no address of a client", rest)
+			return fmt.Errorf("%q is not an address of a client", rest)
 		}
 	case "time":
 		if i.Request.Time, err = time.Parse(time.RFC3339, rest); err != nil {
-			return fmt.Errorf("%q is no time: write it like 2026-03-01T08:00:00Z", rest)
+			return fmt.Errorf("%q is not a time: write it like 2026-03-01T08:00:00Z", rest)
 		}
 	case "body":
 		n, problem := units.Size(rest)
@@ -189,7 +189,7 @@ func (i *Item) detail(text string) error {
 	default:
 		name, value, ok := strings.Cut(text, ":")
 		if !ok || strings.ContainsAny(name, " \t") || name == "" {
-			return fmt.Errorf("%q is no detail of a request: write client ADDRESS, time TIME, body SIZE, Name: value, or => and what is expected", text)
+			return fmt.Errorf("%q is not a detail of a request: write client ADDRESS, time TIME, body SIZE, Name: value, or => and what is expected", text)
 		}
 		i.Request.Headers = append(i.Request.Headers, request.Header{Name: name, Value: strings.TrimSpace(value)})
 	}

@@ -139,13 +139,13 @@ func Unpack(r io.Reader) (*bufio.Reader, error) {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		z, err := gzip.NewReader(in)
 		if err != nil {
-			return nil, fmt.Errorf("the list is no whole gzip file: %w", err)
+			return nil, fmt.Errorf("the list is not a whole gzip file: %w", err)
 		}
 		return bufio.NewReaderSize(unpacker{z}, unpackedSize), nil
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		z, err := zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxWindow))
 		if err != nil {
-			return nil, fmt.Errorf("the list is no whole zstd file: %w", err)
+			return nil, fmt.Errorf("the list is not a whole zstd file: %w", err)
 		}
 		return bufio.NewReaderSize(unpacker{z}, unpackedSize), nil
 	}

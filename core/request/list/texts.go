@@ -66,22 +66,22 @@ func itemOf(t *texts, base request.Address) (*Item, error) {
 	}
 	if s := t.client; s != "" {
 		if item.Request.Client, err = netip.ParseAddr(s); err != nil {
-			return nil, fmt.Errorf("%q is no address of a client", s)
+			return nil, fmt.Errorf("%q is not an address of a client", s)
 		}
 	}
 	if s := t.time; s != "" {
 		if item.Request.Time, err = time.Parse(time.RFC3339, s); err != nil {
-			return nil, fmt.Errorf("%q is no time: write it like 2026-03-01T08:00:00Z", s)
+			return nil, fmt.Errorf("%q is not a time: write it like 2026-03-01T08:00:00Z", s)
 		}
 	}
 	if s := t.body; s != "" {
 		if item.Request.Body, err = strconv.ParseInt(s, 10, 64); err != nil || item.Request.Body < 0 {
-			return nil, fmt.Errorf("the body %q is no number of bytes", s)
+			return nil, fmt.Errorf("the body %q is not a number of bytes", s)
 		}
 	}
 	if s := t.requests; s != "" {
 		if item.Times, err = strconv.ParseInt(s, 10, 64); err != nil || item.Times < 0 {
-			return nil, fmt.Errorf("%q is no number of requests", s)
+			return nil, fmt.Errorf("%q is not a number of requests", s)
 		}
 	}
 	if s := t.status; s != "" && s != request.StatusApp && s != request.StatusFiles {

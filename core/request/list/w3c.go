@@ -251,7 +251,7 @@ func blanks(value []byte) {
 // item reads a line with care.
 func (w *W3C) item(line string) (*Item, error) {
 	if w.fields == nil {
-		return nil, errors.New("no #Fields line stands above it")
+		return nil, errors.New("no #Fields line comes before it")
 	}
 	words := w3cWords(line)
 	if len(words) != len(w.fields) {
