@@ -65,7 +65,7 @@ func findUselessCompression(c *checker) {
 				what := ""
 				switch {
 				case stored.Size >= n.Size:
-					what = "is no smaller than its file, and is never sent"
+					what = "is as large as its file or larger, and is never sent"
 				case stored.Modified.Before(n.Modified):
 					what = "is older than its file, so visitors may get what was there before"
 				default:

@@ -19,7 +19,7 @@ import (
 func init() {
 	register(9, Kind{
 		Name: "conflict", Severity: Warning,
-		Summary: "two entries overlap, and the more general one stands above: where both take an address, it wins",
+		Summary: "two entries overlap, and the more general one is above: where both take an address, it wins",
 		Before:  "redirect maps   on /:where/map  to /maps/{where}      as permanent      # and /docs/map?\nredirect papers on /docs/:name  to /fares/?paper={name}  as permanent",
 		After:   "redirect papers on /docs/:name  to /fares/?paper={name}  as permanent\nredirect maps   on /:where/map  to /maps/{where}      as permanent",
 		find:    func(c *checker) { findCrossings(c, true) },
@@ -337,7 +337,7 @@ func crossingFinding(culprit *rulebook.Rule, own []crossing) Finding {
 	if len(own) > 1 {
 		who = first.above.Name + " and " + first.below.Name + " both"
 	}
-	f.Message += fmt.Sprintf(" %s take %s, where %s wins because it stands above", who, askedFor(first.both), first.above.Name)
+	f.Message += fmt.Sprintf(" %s take %s, where %s wins because it is above", who, askedFor(first.both), first.above.Name)
 	if first.onlyA != nil {
 		f.Message += fmt.Sprintf("; only %s takes %s, and only %s takes %s", first.above.Name, askedFor(first.onlyA), first.below.Name, askedFor(first.onlyB))
 	}

@@ -32,7 +32,7 @@ func init() {
 					entry := fmt.Sprintf("access %s on %s refuse 404", c.freeName(s, "pages"), rulebook.Quote(a.Body.Show))
 					f := Finding{Rules: []*rulebook.Rule{r}, Request: req,
 						Message: fmt.Sprintf("%s answers 200 when it is asked for itself.", a.Body.Show),
-						Advice:  "refuse it there; it is shown all the same:   " + entry,
+						Advice:  "refuse it there; visitors still see it in answers of 404:   " + entry,
 						Fixes:   []Fix{addEntry(s, entry)}}
 					if page, err := resp.File.Read(); a.Fill && err == nil && strings.Contains(string(page), "{") {
 						f.Message = fmt.Sprintf("%s answers 200 when it is asked for itself, with its braces as they stand.", a.Body.Show)

@@ -68,7 +68,7 @@ func findOdd(c *checker) {
 		}
 		c.oddRedirects(s)
 	}
-	c.conclusions("whom one lets in, no other refuses; redirects that lead to one folder are alike")
+	c.conclusions("whom one lets in, no other refuses; redirects that lead to one folder do the same")
 }
 
 // hasFiles reports whether the tree has something that a rule takes.

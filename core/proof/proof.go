@@ -452,7 +452,7 @@ func init() {
 	register(1000, Kind{
 		Name: "accept-nothing", Severity: Note,
 		Summary: "an entry accepts a finding that it does not have",
-		Before:  "redirect soon on /soon to /fares/ as temporary\n    accept missing-target \"the page comes in May\"      # it is there by now",
+		Before:  "redirect soon on /soon to /fares/ as temporary\n    accept missing-target \"the page comes in May\"      # it is there already",
 		After:   "redirect soon on /soon to /fares/ as temporary",
 		find:    (*checker).uselessAccepts,
 	})

@@ -35,10 +35,11 @@ what changes, the worst first: who loops, what is lost, what is open
 that was refused. Where OLD and NEW are folders, the rulebook is the same (-rules)
 and its first site has the one and the other as its files.
 
-Without a list it says what is true of every request that there can be: that all
-are answered alike, or which are not. And it uses the requests that check makes of
-both rulebooks, and each file of the trees. It walks visitors who stored the old permanent redirects
-through the new rulebook: a page that is moved away and back catches them in a loop.
+Without a list it says what is true of every request that there can be: that all get
+the same answer, or which do not. And it uses the requests that check makes of both
+rulebooks, and each file of the trees. It walks visitors who stored the old permanent
+redirects through the new rulebook: a page that is moved away and back catches them in
+a loop.
 Exit status 1: visitors are caught in a loop; or a change that -fail-on names, or, with
 -expect-none, any change.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {

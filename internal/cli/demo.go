@@ -83,7 +83,7 @@ var demoSteps = []demoStep{
 	{"What has the repair changed?", "compare before.kibitz site.kibitz requests.txt", "", ""},
 	{"Next year the fares are to move back to their old address. Who comes back with what is stored?", "compare site.kibitz next.kibitz", "", "error  stored-redirect-loop"},
 	{"See it in a browser. (Here a few requests are made of it, and it is ended.)", "serve", "", ""},
-	{"The server is set up by now. Does it do what the rulebook says?", "verify requests.txt -at {http} -at {https} -insecure -rate 0", "", ""},
+	{"The server is set up. Does it do what the rulebook says?", "verify requests.txt -at {http} -at {https} -insecure -rate 0", "", ""},
 }
 
 // preview serves the site for as long as it takes to ask for a few addresses.

@@ -17,7 +17,7 @@ func init() {
 		args:    "[FILE…]",
 		summary: "lays rulebooks out in columns",
 		about: `Lays out rulebooks: the clauses of neighbouring entries stand in columns, and
-indented lines are indented alike. Comments, blank lines and line breaks stay
+indented lines are indented by the same width. Comments, blank lines and line breaks stay
 where they are, and so does the meaning. Without -write or -check the result
 goes to standard output.
 Exit status 1, with -check: a file needs formatting.`,

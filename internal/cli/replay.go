@@ -256,7 +256,7 @@ func (r *run) mergeTallies(e *engine.Engine, names []string, f *replayFlags) (*r
 				fmt.Fprintf(r.stderr, "note: %s was saved with another rulebook, or an earlier state of %s\n", render.Clean(listName(name)), render.Clean(r.rulesName()))
 			}
 		} else if !of.Is(first) && !f.different {
-			return nil, usagef("%s was saved with another rulebook than %s: sums of different rules say little; with -different-rulebooks they are added up all the same", listName(name), listName(names[0]))
+			return nil, usagef("%s was saved with another rulebook than %s: sums of different rules say little; with -different-rulebooks they are added up anyway", listName(name), listName(names[0]))
 		}
 		total.Merge(part)
 	}

@@ -27,7 +27,7 @@ func init() {
 		summary: "answers browsers on this machine exactly as predicted, and logs what decided",
 		about: `Answers real browsers and clients on this machine as trace predicts: status,
 header, body, encodings, parts, early hints, error pages, listings. A preview for
-one person: it listens on this machine alone, unless -listen says otherwise.
+one person: it listens on this machine alone, unless -listen says another address.
 
 Whoever asks by the address that is printed sees the first site's main address;
 Locations on the sites' own hosts are turned so that the browser stays here. Who

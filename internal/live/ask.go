@@ -164,7 +164,7 @@ func (v *asker) send(ctx context.Context, at *url.URL, req *request.Request, bod
 			return nil, 0, fmt.Errorf("no answer within %s", v.Timeout)
 		}
 		if _, ok := errors.AsType[*tls.CertificateVerificationError](err); ok {
-			return nil, 0, fmt.Errorf("%w (-insecure goes on all the same)", err)
+			return nil, 0, fmt.Errorf("%w (-insecure goes on anyway)", err)
 		}
 		return nil, 0, err
 	}
