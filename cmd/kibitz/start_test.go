@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -126,4 +127,41 @@ func TestTheFilesAlone(t *testing.T) {
 	if status, location, _ := s.get(t, "/fares", ""); status != 301 || location != "/fares/" {
 		t.Errorf("served: %d %s", status, location)
 	}
+}
+
+// Where nothing in the folder names the site, the lists do: by the hosts that they ask, or by
+// the pages that requests came from, as far as the folder has these pages.
+func TestStartLearnsTheAddress(t *testing.T) {
+	const line = `192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET %s HTTP/1.1" 200 1 "%s" "x"` + "\n"
+	for name, test := range map[string]struct{ log, want string }{
+		"nothing tells it":             {fmt.Sprintf(line, "/", "-"), "https://www.site.example   made up: say yours with -address URL"},
+		"the commonest host":           {"#Fields: cs-method cs-uri-stem cs-host\nGET / b.example\nGET / a.example\nGET / a.example\n", "https://a.example   as most requests of the lists name it"},
+		"the pages they came from":     {fmt.Sprintf(line, "/", "https://b.example/search") + fmt.Sprintf(line, "/fares/", "https://c.example/") + fmt.Sprintf(line, "/", "https://c.example/fares/"), "https://c.example   as the pages are named"},
+		"a host comes before the page": {"#Fields: cs-method cs-uri-stem cs-host cs(Referer)\nGET / a.example https://c.example/\n", "https://a.example   as most"},
+	} {
+		dir := write(t, map[string]string{"public/index.html": "home", "public/fares/index.html": "fares", "log": test.log})
+		out, errs, status := kibitz(t, dir, "", "start", "-log", "log")
+		if status != 0 || !strings.Contains(out, test.want) {
+			t.Errorf("%s: %d without %q\n%s%s", name, status, test.want, out, errs)
+		}
+		if out, errs, status := kibitz(t, dir, "", "check"); status != 0 {
+			t.Errorf("%s: check says %d\n%s%s", name, status, out, errs)
+		}
+	}
+}
+
+// What start has to accept is said, and what comes next names the log and the folder.
+func TestStartSaysWhatComesNext(t *testing.T) {
+	dir := write(t, map[string]string{"public/index.html": `<a href="/none.html">x</a>`, "a log.txt": "/old.html\n/index.htm\n"})
+	out, errs, status := kibitz(t, dir, "", "start", "-address", "https://s.example", "-log", "a log.txt")
+	if status != 0 {
+		t.Fatalf("%d\n%s%s", status, out, errs)
+	}
+	contains(t, out, "To look at   accepted in site.kibitz for now\n\n  public/index.html links to /none.html, which is not found (404).\n", "  kibitz moves 'a log.txt' -files public", "  kibitz links ")
+	if _, errs, status := kibitz(t, dir, "", "moves", "a log.txt", "-files", "public", "-out", "moves.csv"); status != 0 || !strings.Contains(errs, "To use it, write into the rulebook:   moves old table moves.csv as permanent\n") {
+		t.Errorf("%d\n%s", status, errs)
+	}
+	os.WriteFile(filepath.Join(dir, "site.kibitz"), []byte("site s address https://t.example files public\n"), 0o644)
+	out, _, _ = kibitz(t, dir, "#Fields: cs-method cs-uri-stem cs-host sc-status\nGET / s.example 200\n", "replay", "-")
+	contains(t, out, "To do   1. Name all hosts of the site (hosts …): 1 request for one that the rulebook does not have", "like s.example.")
 }

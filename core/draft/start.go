@@ -34,7 +34,8 @@ type Beginning struct {
 type Asked struct {
 	Address  request.Address
 	Requests int64
-	Recorded int // the status that a server gave; 0 where none is told
+	Recorded int    // the status that a server gave; 0 where none is told
+	From     string // a page that linked to it; "" where none is told
 }
 
 // A Start is a first rulebook, and a list of requests that it answers as the list expects.
@@ -42,6 +43,7 @@ type Start struct {
 	Rulebook string
 	Requests string
 	Findings []*proof.Finding // notes that are left, to be decided by people
+	Accepted []*proof.Finding // what the rulebook accepts, so that it can be looked at later
 	Missing  []Asked          // what visitors ask for, and the tree does not have
 }
 
@@ -84,6 +86,7 @@ type starter struct {
 	kinds      map[string]int // how many files have an extension
 	documents  map[string]int // how many folders have a document of a name
 	bare       []*site.Node   // folders without one
+	accepted   []*proof.Finding
 }
 
 // Write writes a first rulebook. What it wrote has no error and no warning: what check finds
@@ -101,7 +104,7 @@ func (b *Beginning) Write() (*Start, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Start{Rulebook: s.text(), Findings: report.Findings}
+	out := &Start{Rulebook: s.text(), Findings: report.Findings, Accepted: s.accepted}
 	out.Requests, out.Missing = s.requests(e)
 	return out, nil
 }
@@ -392,6 +395,7 @@ func (s *starter) mend(bad []*proof.Finding) bool {
 // accept accepts the first of some findings, for the whole site or at its entry.
 func (s *starter) accept(bad []*proof.Finding) {
 	f := bad[0]
+	s.accepted = append(s.accepted, f)
 	line := fmt.Sprintf("accept %s %s", f.Name, rulebook.Quote("as kibitz start found it: "+comment(f.Message)))
 	if len(f.Rules) > 0 {
 		for i, p := range s.paragraphs {

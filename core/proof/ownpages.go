@@ -88,7 +88,7 @@ func linked(links []*pages.Link) string {
 	case len(names) == 1:
 		return fmt.Sprintf(" The page does so %d times.", len(links))
 	}
-	return fmt.Sprintf(" So do %d places in %d files.", len(links), len(names))
+	return fmt.Sprintf(" In all, %d places in %d files do so.", len(links), len(names))
 }
 
 // verbs are what a page does with an address, by its use.

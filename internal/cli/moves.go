@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -111,6 +112,9 @@ func (r *run) moves(names []string, f *movesFlags) error {
 	}
 	fmt.Fprintf(r.stderr, "%s: %s still there, %s moved, %s gone, %s to be decided\n",
 		render.Count(len(old), "old address"), render.Number(there), render.Number(decided), render.Number(gone), render.Number(len(found)-decided-gone))
+	if r.file != "" && f.form != "text" && decided+gone > 0 {
+		fmt.Fprintf(r.stderr, "To use it, write into the rulebook:   moves old table %s as permanent\n", rulebook.Quote(filepath.ToSlash(r.file)))
+	}
 	return nil
 }
 

@@ -371,6 +371,28 @@ func (r *run) whence(e *engine.Engine, t *replay.Tally, names moves.Names, c rep
 // doing.
 const lookedInto = 100
 
+// strangers counts the requests for hosts that no site of the rulebook has, and gives one of
+// them, where the list has recorded what a server answered.
+func strangers(t *replay.Tally) (n int64, host string) {
+	for o, c := range t.Outcomes {
+		if o.Cause != engine.CauseUnknownHost {
+			continue
+		}
+		n += c.N
+		for _, recorded := range c.Recorded {
+			if recorded.Differs == nil {
+				continue
+			}
+			for _, first := range recorded.Differs.Most(1) {
+				_, address, _ := strings.Cut(first.Address, "://") // a method may stand before it
+				address, _, _ = strings.Cut(address, "/")
+				host = max(host, address)
+			}
+		}
+	}
+	return n, host
+}
+
 // todo says in a few sentences what needs doing, by how many requests it is about.
 func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 	var items []string
@@ -380,6 +402,13 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 	}
 	if t.Unmets > 0 {
 		items = append(items, fmt.Sprintf("Look at what is not as the list expects: %s", render.Count(t.Unmets, "request")))
+	}
+	if n, host := strangers(t); 10*n > t.Requests {
+		named := ""
+		if host != "" {
+			named = ", like " + host
+		}
+		items = append(items, fmt.Sprintf("Name all hosts of the site (hosts …): %s for one that the rulebook does not have%s", render.Count(n, "request"), named))
 	}
 	var own, other referrers
 	var ownAt, otherAt string

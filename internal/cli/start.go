@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"kibitz/core/draft"
 	"kibitz/core/engine"
 	"kibitz/core/moves"
+	"kibitz/core/proof"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
@@ -128,10 +130,18 @@ func (r *run) start(dir string, f *startFlags) (err error) {
 	case ok:
 		b.Address, said = found, "as "+where+" says"
 	default:
-		b.Address, b.Guessed, said = request.Address{Scheme: "https", Host: "www.site.example", Port: 443, Path: "/"}, true, "made up: nothing in the folder says it; -address URL does"
+		b.Address, b.Guessed, said = request.Address{Scheme: "https", Host: "www.site.example", Port: 443, Path: "/"}, true, "made up: say yours with -address URL"
 	}
 	if b.Asked, err = r.asked(f, b.Address); err != nil {
 		return err
+	}
+	if found, where := addressOf(b.Asked, tree, b.Address); b.Guessed && where != "" {
+		for i := range b.Asked {
+			if a := &b.Asked[i]; a.Address.Host == b.Address.Host {
+				a.Address.Host = found.Host
+			}
+		}
+		b.Address, b.Guessed, said = found, false, where
 	}
 	started, err := b.Write()
 	if err != nil {
@@ -143,7 +153,7 @@ func (r *run) start(dir string, f *startFlags) (err error) {
 	if err := writeWhole(startRequests, []byte(started.Requests), false); err != nil {
 		return err
 	}
-	return r.started(b, started, said)
+	return r.started(b, started, said, f.logs)
 }
 
 // siteAddress reads the address of a site.
@@ -174,6 +184,36 @@ func ownFiles(dir string) (own []string, err error) {
 	return own, nil
 }
 
+// addressOf guesses a site's address from what lists ask for: the host that most requests
+// name, or the one that most come from whose pages the tree has, too. where says which; ""
+// where nothing is to be seen.
+func addressOf(asked []draft.Asked, tree *site.Tree, madeUp request.Address) (found request.Address, where string) {
+	named, from := map[string]int64{}, map[string]int64{}
+	for _, a := range asked {
+		if a.Address.Host != madeUp.Host {
+			named[a.Address.Host] += a.Requests
+		}
+		if page, err := request.Parse(a.From, request.Address{}); err == nil && page.Host != "" && tree.Find(strings.TrimSuffix(page.Path, "/")) != nil {
+			from[page.Host] += a.Requests
+		}
+	}
+	found = madeUp
+	for _, guess := range []struct {
+		hosts map[string]int64
+		says  string
+	}{{named, "as most requests of the lists name it"}, {from, "as the pages are named that most requests come from"}} {
+		for _, host := range slices.Sorted(maps.Keys(guess.hosts)) {
+			if where == "" || guess.hosts[host] > guess.hosts[found.Host] {
+				found.Host, where = host, guess.says
+			}
+		}
+		if where != "" {
+			return found, where
+		}
+	}
+	return found, ""
+}
+
 // mostAsked is how many addresses of the lists are looked at.
 const mostAsked = 10_000
 
@@ -197,6 +237,9 @@ func (r *run) asked(f *startFlags, base request.Address) ([]draft.Asked, error) 
 			}
 			known.Requests++
 			known.Recorded = cmp.Or(item.Recorded, known.Recorded)
+			if from, ok := item.Request.Get("Referer"); ok && known.From == "" {
+				known.From = from
+			}
 		})
 		if err := r.told(name, c, err); err != nil {
 			return nil, err
@@ -213,7 +256,7 @@ func (r *run) asked(f *startFlags, base request.Address) ([]draft.Asked, error) 
 }
 
 // started says what was written, and what comes next.
-func (r *run) started(b *draft.Beginning, s *draft.Start, said string) error {
+func (r *run) started(b *draft.Beginning, s *draft.Start, said string, logs []string) error {
 	out := r.out
 	entries := 0
 	book, err := rulebook.Read(defaultRules, []byte(s.Rulebook), func(string) ([]byte, error) { return nil, errors.New("it is not read here") })
@@ -246,11 +289,24 @@ func (r *run) started(b *draft.Beginning, s *draft.Start, said string) error {
 		out.Printf("\nNot there   what visitors ask for, and the likeliest new address\n\n")
 		out.Rows("  ", rows, 0)
 	}
-	out.Printf("\nNext\n\n")
-	out.Rows("  ", [][]string{
+	next := [][]string{
 		{"kibitz check", out.Quiet("what could go wrong, with proof")},
 		{"kibitz replay " + startRequests, out.Quiet("every request of the list")},
 		{"kibitz serve", out.Quiet("see it in a browser")},
-	})
+	}
+	if len(s.Missing) > 0 {
+		next = append(next, []string{"kibitz moves " + render.Shell(logs[0]) + " -files " + render.Shell(b.Files), out.Quiet("the table of where all old addresses have gone")})
+	}
+	if len(s.Accepted) > 0 {
+		out.Printf("\nTo look at   accepted in %s for now\n\n", defaultRules)
+		for _, f := range s.Accepted {
+			out.Wrapped("  ", render.Clean(f.Message))
+		}
+		if slices.ContainsFunc(s.Accepted, func(f *proof.Finding) bool { return f.Page != "" }) {
+			next = append(next, []string{"kibitz links", out.Quiet("what each page refers to, and what to write instead")})
+		}
+	}
+	out.Printf("\nNext\n\n")
+	out.Rows("  ", next)
 	return nil
 }
