@@ -41,7 +41,7 @@ Nothing is written over: the files must not be there yet. What was written is ch
 before: it has no error and no warning.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &startFlags{}
-			flags.StringVar(&f.address, "address", "", "the site's main `URL`, like https://www.s.example (default: what its sitemap, robots.txt or home page says)")
+			flags.StringVar(&f.address, "address", "", "the site's main `URL`, like https://www.s.example (default: what its sitemap, robots.txt or home page says, or the lists)")
 			flags.Var(&f.logs, "log", "a `list` of requests, like an access log; may be repeated")
 			f.setup(flags, "")
 			return func(r *run, args []string) (int, error) {
