@@ -91,6 +91,29 @@ func Ways(e *engine.Engine, report *proof.Report, f *proof.Finding, o Options) (
 	return ways
 }
 
+// Fails gives those of a report's first findings whose ways to mend them all fail when they
+// are run: the finding is still there, or a known request is answered differently that it is
+// not about. What else would be found then is not looked for: Run does that.
+func Fails(e *engine.Engine, report *proof.Report, first int, load func(string) ([]byte, error)) map[*proof.Finding]bool {
+	fails := map[*proof.Finding]bool{}
+	known := proof.Known(e)
+	was := counted(report)
+	for _, f := range report.Findings {
+		if len(f.Fixes) == 0 {
+			continue
+		}
+		if first--; first < 0 {
+			break
+		}
+		m := &mender{Result: &Result{Engine: e, After: report}, options: Options{Load: load}, finding: f, known: known}
+		fails[f] = !slices.ContainsFunc(f.Fixes, func(way proof.Fix) bool {
+			after, _, err := m.make(way)
+			return err == nil && counted(&proof.Report{Findings: proof.Only(after, f.Name)})[f.Name] < was[f.Name]
+		})
+	}
+	return fails
+}
+
 func (r *Result) mender(f *proof.Finding, o Options) *mender {
 	m := &mender{Result: r, options: o, finding: f, known: proof.Known(r.Engine)}
 	for _, item := range o.Keep {
@@ -172,27 +195,35 @@ type outcome struct {
 	report *proof.Report
 }
 
-// run makes a change and looks at what it does; the error says why it is not good.
-func (m *mender) run(way proof.Fix) (after outcome, changed []*request.Request, err error) {
+// make makes a change and asks for what is known; the error says why it is not good.
+func (m *mender) make(way proof.Fix) (after *engine.Engine, changed []*request.Request, err error) {
 	book, err := m.Engine.Book.Edited(way.Edits, m.options.Load)
 	if err != nil {
-		return after, nil, fmt.Errorf("the rulebook could not be read any more: %w", err)
+		return nil, nil, fmt.Errorf("the rulebook could not be read any more: %w", err)
 	}
-	after.engine = m.Engine.With(book)
+	after = m.Engine.With(book)
 	for _, req := range m.known {
-		was, is := browser.Open(m.Engine, req), browser.Open(after.engine, req)
+		was, is := browser.Open(m.Engine, req), browser.Open(after, req)
 		if same(was, is) {
 			continue
 		}
 		if !m.about(way, req, was) {
-			return after, nil, fmt.Errorf("%s would be answered differently, and the finding is not about it", req.Address)
+			return nil, nil, fmt.Errorf("%s would be answered differently, and the finding is not about it", req.Address)
 		}
 		changed = append(changed, req)
 	}
 	for _, item := range m.options.Keep {
-		if met(m.Engine, item) && !met(after.engine, item) {
-			return after, nil, fmt.Errorf("%s, in line %d of a list, would not do any more what is expected there", item.Request.Address, item.Line)
+		if met(m.Engine, item) && !met(after, item) {
+			return nil, nil, fmt.Errorf("%s, in line %d of a list, would not do any more what is expected there", item.Request.Address, item.Line)
 		}
+	}
+	return after, changed, nil
+}
+
+// run makes a change and looks at what it does; the error says why it is not good.
+func (m *mender) run(way proof.Fix) (after outcome, changed []*request.Request, err error) {
+	if after.engine, changed, err = m.make(way); err != nil {
+		return after, nil, err
 	}
 	// Behind an error lies what it has hidden: only what is as serious as the finding itself
 	// speaks against a change.

@@ -9,6 +9,7 @@ import (
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
+	"kibitz/core/fix"
 	"kibitz/core/proof"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -184,6 +185,7 @@ func (r *run) checkText(c checked) error {
 		said = strings.Join(parts, ", ")
 	}
 	out.Printf("%s: %s for %s: %s\n\n", render.Clean(r.rulesName()), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
+	fails := fix.Fails(c.engine, report, mostRun, rulebook.ReadFile)
 	var more []string
 	for _, f := range report.Findings {
 		if named[f.Name]++; named[f.Name] > top {
@@ -192,7 +194,7 @@ func (r *run) checkText(c checked) error {
 			}
 			continue
 		}
-		r.finding(f)
+		r.finding(f, !fails[f])
 	}
 	for _, name := range more {
 		out.Printf("… and %s more of %s; all of them: kibitz check -top 0\n", render.Number(named[name]-top), name)
@@ -314,8 +316,12 @@ func placeOf(f *proof.Finding) string {
 	return f.Place.String()
 }
 
-// finding shows one finding: the place, what happens, a request, the way out.
-func (r *run) finding(f *proof.Finding) {
+// mostRun is of how many findings what they advise is run before it is shown.
+const mostRun = 20
+
+// finding shows one finding: the place, what happens, a request, the way out; holds is false
+// where that was run, and does not hold.
+func (r *run) finding(f *proof.Finding, holds bool) {
 	out := r.out
 	out.Printf("%s  %s   %s\n\n", out.Severity(string(f.Severity), string(f.Severity)), f.Name, out.Quiet(placeOf(f)))
 	if f.Place.Source != nil && f.Place.Line <= len(f.Place.Source.Lines) {
@@ -349,7 +355,11 @@ func (r *run) finding(f *proof.Finding) {
 		out.Printf("  Compare   %s\n", r.traceLine(f.Other))
 	}
 	if f.Advice != "" {
-		out.Advice("  Fix       ", render.Clean(f.Advice))
+		title := "  Fix       "
+		if !holds {
+			title = "  Perhaps   "
+		}
+		out.Advice(title, render.Clean(f.Advice))
 	}
 	out.Printf("\n")
 }

@@ -1,0 +1,62 @@
+package fix
+
+import (
+	"os"
+	"testing"
+
+	"kibitz/core/engine"
+	"kibitz/core/proof"
+	"kibitz/core/rulebook"
+	"kibitz/core/site"
+)
+
+func none(string) ([]byte, error) { return nil, os.ErrNotExist }
+
+func read(t *testing.T, text string) *engine.Engine {
+	t.Helper()
+	book, err := rulebook.Read("site.kibitz", []byte(text), none)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": "home", "/fares/index.html": "fares", "/old.sql": "dump"})})
+}
+
+// What a finding advises is run: it fails where the finding stays, where what is written
+// cannot be read, and where an answer changes that it is not about.
+func TestAdviceThatFails(t *testing.T) {
+	e := read(t, "site s address https://s.example files public\nredirect secure in /fares/ to https://{host}{path} as permanent\n    example /fares/ => 200\n")
+	report := proof.Check(e, 1)
+	var loop *proof.Finding
+	for _, f := range report.Findings {
+		if f.Name == "redirect-loop" {
+			loop = f
+		}
+	}
+	if loop == nil || len(loop.Fixes) == 0 {
+		t.Fatalf("%+v has no way to try", loop)
+	}
+	rule := e.Book.Rules[0]
+	for name, test := range map[string]struct {
+		clause string
+		fails  bool
+	}{
+		"as it is advised":                  {"", false},
+		"a condition that keeps the circle": {"when scheme https", true},
+		"a condition that cannot be":        {"when schema http", true},
+		"a condition that holds but once":   {"when method POST", false},
+	} {
+		ways := loop.Fixes
+		if test.clause != "" {
+			ways = []proof.Fix{{Says: test.clause, Edits: []rulebook.Edit{rule.With(test.clause)}}}
+		}
+		with := *loop
+		with.Fixes = ways
+		findings := append([]*proof.Finding{&with}, report.Findings...)
+		if got := Fails(e, &proof.Report{Findings: findings[:1]}, 1, none)[&with]; got != test.fails {
+			t.Errorf("%s: fails %v, want %v", name, got, test.fails)
+		}
+	}
+	if got := Fails(e, report, 0, none); len(got) > 0 {
+		t.Errorf("none are to be run, and %d are", len(got))
+	}
+}
