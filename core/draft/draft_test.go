@@ -258,3 +258,28 @@ func TestStatusesThatAreDrafted(t *testing.T) {
 		}
 	}
 }
+
+// A row that leads to its own path says something only where the query becomes another.
+func TestRowsThatLeadToTheirOwnPath(t *testing.T) {
+	for pair, want := range map[string]string{
+		"/page?id=3 /page?no=4": "/page?id=3,/page?no=4,301\n",
+		"/page?id=3 /page?id=3": "",
+		"/page /page?id=3":      "",
+		"/page?id=3 /page":      "/page?id=3,/page,301\n",
+		"/page?id=3 /other":     "/page?id=3,/other,301\n",
+	} {
+		old, to, _ := strings.Cut(pair, " ")
+		a, err := request.Parse(old, request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := &Source{Table: "moves.csv", Answers: []*Answer{{Request: &request.Request{Address: a}, Status: 301, Location: to}}}
+		d, err := s.Write()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, got, _ := strings.Cut(d.Table, "\n"); got != want {
+			t.Errorf("%s: %q, want %q", pair, got, want)
+		}
+	}
+}

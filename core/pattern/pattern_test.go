@@ -423,3 +423,23 @@ func TestWhatGrowsIsNamed(t *testing.T) {
 		}
 	}
 }
+
+// The least that a pattern takes, outside the captures that are copied.
+func TestLeast(t *testing.T) {
+	for _, test := range []struct {
+		pattern, copied string
+		n               int
+		ok              bool
+	}{
+		{"/a/:x", "x", 3, true}, {"/a/:x", "", 4, true}, {"/a/:x/:y", "y", 5, true}, {"/a{/b}?", "", 2, true}, {"/a{/b}+", "", 4, true},
+		{`~/(\d{4})/(x|yz)`, "1", 3, true}, {`~/((a)b)+`, "1", 0, false}, {`~/(a|b)*a(a|b){30}`, "", 32, true}, {`~/\bx`, "", 0, false}, // of which the last has no translation
+	} {
+		p, err := read(test.pattern, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n, ok := p.Least(strings.Fields(test.copied)); ok != test.ok || ok && n != test.n {
+			t.Errorf("%s without %q: %d, %v, want %d, %v", test.pattern, test.copied, n, ok, test.n, test.ok)
+		}
+	}
+}
