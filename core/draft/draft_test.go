@@ -117,6 +117,7 @@ func TestTemplates(t *testing.T) {
 		{"/q/7?a=b /n/7?x=1, /q/8?a=c /n/8?x=1, /q/123?b=c /n/123?x=1", `on /q/:number(\d+) to /n/{number}?x=1 as permanent`},
 		{"/f/a /f/x/, /f/b /f/x/, /f/c /f/x/, /f/d/e /f/x/", "on /f/a /f/b /f/c /f/d/e to /f/x/ as permanent"}, // not the folder itself, which leads back
 		{"/q?=1&id=7 /n/7, /q?=1&id=8 /n/8, /q?=2&id=99 /n/99", `on /q when query.id ~(?<id>\d+) to /n/{id} as permanent query drop`},
+		{"/q?id=7 /n/7, /q?id=8 /n/8, /q?id=7&x=1 /n/7, /q?id=8&x=2 /n/8, /q?id=7&x=3 /n/7", `on /q when query.id ~(?<id>\d+) to /n/{id} as permanent query drop`},
 		{"/q?id=7 /n/7, /q?id=8 /n/8, /q?id=99 /n/99", `on /q when query.id ~(?<id>\d+) to /n/{id} as permanent query drop`},
 	} {
 		s := &Source{Table: "moves.csv"}

@@ -76,6 +76,7 @@ func TestValuesAreEncodedForTheirPlace(t *testing.T) {
 		{"redirect r on /a to /b#{query.x} as 302 query drop", "/a?x=y%20z", "/b#y%20z"},
 		{"redirect r when cookie.c ~(?<who>\\w+) to /u/{who} as 302@Cookie: c=ada", "/a", "/u/ada"},
 		{"redirect r unless cookie.c ~(?<who>\\w+) to /u as 302", "/a", "/u"},
+		{"redirect r when method GET unless scheme http when cookie.c ~(?<who>\\w+) to /u/{who} as 302@Cookie: c=ada", "/a", "/u/ada"},
 		{"redirect r when cookie.c ~a(?<who>\\w+) ~b(?<who>\\w+) to /u/{who} as 302@Cookie: c=bob", "/a", "/u/ob"},
 		{"redirect r on /a to /b?{query} as 302", "/a?\"q=1", "/b?%22q=1"},
 		{"redirect r on /a to /b?{query} as 302", "/a?q=<", "/b?q=%3C"},
