@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"kibitz/core/rulebook"
 )
 
 var write = flag.Bool("write", false, "write testdata/claims.txt anew")
@@ -89,5 +91,37 @@ func TestCheckSaysTheSameEachTime(t *testing.T) {
 				t.Fatalf("%s: once\n%s\nand then\n%s", name, first, b.String())
 			}
 		}
+	}
+}
+
+// Reasons are given once each, with those that have them: the first of either, and how many
+// more there are.
+func TestReasonsAreGathered(t *testing.T) {
+	c := &checker{known: map[subject]knowledge{}}
+	all := func(reasons int, each int) (list []subject) {
+		for i := range reasons * each {
+			s := subject{rule: &rulebook.Rule{Name: fmt.Sprintf("e%d", i)}}
+			c.known[s] = knowledge{Tried, fmt.Sprintf("why%d", i%reasons)}
+			list = append(list, s)
+		}
+		return list
+	}
+	for _, test := range []struct {
+		reasons, each int
+		want          string
+	}{
+		{1, 9, "why0"},
+		{2, 1, "e0: why0; e1: why1"},
+		{4, 1, "e0: why0; e1: why1; e2: why2; e3: why3"},
+		{5, 1, "e0: why0; e1: why1; e2: why2; e3: why3; and one more reason"},
+		{7, 1, "e0: why0; e1: why1; e2: why2; e3: why3; and 3 more reasons"},
+		{2, 5, "e0, e2, e4, e6 and 1 more: why0; e1, e3, e5, e7 and 1 more: why1"},
+	} {
+		if got := c.reasons(all(test.reasons, test.each), "how"); got != test.want {
+			t.Errorf("%d reasons of %d each: %s, want %s", test.reasons, test.each, got, test.want)
+		}
+	}
+	if got := c.reasons([]subject{{rule: &rulebook.Rule{Name: "x"}}}, "how"); got != "how" {
+		t.Errorf("without one of its own: %s", got)
 	}
 }

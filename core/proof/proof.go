@@ -295,7 +295,7 @@ func (c *checker) reasons(list []subject, how string) string {
 	var out []string
 	for i, why := range order {
 		if i == maxReasons {
-			out = append(out, fmt.Sprintf("and %d more reasons", len(order)-i))
+			out = append(out, strings.TrimPrefix(further(len(order)-i, "and one more reason", "and %d more reasons"), " "))
 			break
 		}
 		some := names[why]

@@ -321,7 +321,7 @@ func (r *run) verifiedText(found verified) error {
 			by = append(by, name+" "+render.Number(g.by[name]))
 		}
 		out.Printf("\n")
-		out.Wrapped("  Decided by  ", render.Clean(strings.Join(by, "   ")))
+		out.Wrapped("  Decided by  ", render.Clean(strings.Join(by, ", ")))
 		for i, v := range g.shown {
 			if i == r.most {
 				out.Printf("              … and %s more\n", render.Number(len(g.shown)-i))
