@@ -284,3 +284,25 @@ func TestRowsThatLeadToTheirOwnPath(t *testing.T) {
 		}
 	}
 }
+
+// A host that is not sent on to the site is another one, whatever other names the site has.
+func TestHostsThatAreNotTheSites(t *testing.T) {
+	s := &Source{Table: "moves.csv", Files: "public", Tree: site.Memory(map[string]string{"/index.html": "x", "/a.html": "x"})}
+	for _, told := range []string{"https://s.example/ 200", "https://s.example/a.html 200", "https://www.s.example/ 301 https://s.example/", "https://www.s.example/a.html 301 https://s.example/a.html", "https://t.example/none 403"} {
+		words := strings.Fields(told + " .")
+		a := &Answer{Request: &request.Request{}, Status: 200}
+		a.Request.Address, _ = request.Parse(words[0], request.Address{})
+		fmt.Sscan(words[1], &a.Status)
+		if len(words) > 3 {
+			a.Location = words[2]
+		}
+		s.Answers = append(s.Answers, a)
+	}
+	d, err := s.Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(d.Left) != 1 || !strings.Contains(d.Left[0].Why, "its host is not sent on to the site") {
+		t.Errorf("%+v in\n%s", d.Left, d.Rulebook)
+	}
+}

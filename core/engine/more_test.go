@@ -97,6 +97,26 @@ func TestValuesAreEncodedForTheirPlace(t *testing.T) {
 	}
 }
 
+// A time is copied where one is known.
+func TestTimesThatAreCopied(t *testing.T) {
+	e := build(t, `header h set X-At "at {time}."`)
+	for at, want := range map[string]string{"": "at .", "time: 2026-03-01T09:00:00+01:00": "at 2026-03-01T08:00:00Z."} {
+		req := get(t, "/")
+		if at != "" {
+			req = get(t, "/", at)
+		}
+		got := ""
+		for _, h := range e.Predict(req).Headers {
+			if h.Name == "X-At" {
+				got = h.Value
+			}
+		}
+		if got != want {
+			t.Errorf("%q: %q, want %q", at, got, want)
+		}
+	}
+}
+
 // A trace tells of every entry that was looked at, in words.
 func TestATraceSaysWhyNot(t *testing.T) {
 	e := build(t, `access crew  in /crew/ unless client 192.0.2.0/24 refuse
