@@ -172,8 +172,9 @@ type inMemory struct{ *strings.Reader }
 func (inMemory) Close() error { return nil }
 
 // Folder reads the tree of a folder. A link is followed where it stays inside;
-// one that leads out is left out, with a note.
-func Folder(dir string) (*Tree, error) {
+// one that leads out is left out, with a note. told is called after each folder with how many
+// files have been found; it may be nil.
+func Folder(dir string, told func(files int)) (*Tree, error) {
 	info, err := os.Stat(dir)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
@@ -190,7 +191,7 @@ func Folder(dir string) (*Tree, error) {
 	if root, err = filepath.Abs(root); err != nil {
 		return nil, err
 	}
-	w := &walker{tree: New(), root: root, visits: map[string]int{}}
+	w := &walker{tree: New(), root: root, visits: map[string]int{}, told: told}
 	if err := w.folder(root, "", []string{root}); err != nil {
 		return nil, fmt.Errorf("the site's folder cannot be read: %w", err)
 	}
@@ -203,6 +204,7 @@ type walker struct {
 	tree   *Tree
 	root   string
 	visits map[string]int // of real folders
+	told   func(files int)
 }
 
 // maxVisits is how often one folder is read through links: links to folders with links in
@@ -262,6 +264,9 @@ func (w *walker) folder(dir, path string, above []string) error {
 				return err
 			}
 		}
+	}
+	if w.told != nil {
+		w.told(w.tree.Files)
 	}
 	return nil
 }

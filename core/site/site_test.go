@@ -38,7 +38,7 @@ func TestAFolderIsReadAsItIs(t *testing.T) {
 	os.Symlink("a.txt", filepath.Join(tree, "same"))
 	os.Symlink("nowhere", filepath.Join(tree, "dead"))
 	os.Symlink("..", filepath.Join(tree, "sub/up"))
-	got, err := Folder(tree)
+	got, err := Folder(tree, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -71,7 +71,7 @@ func TestLinksThatMultiply(t *testing.T) {
 			os.Symlink(fmt.Sprintf("../l%d", level+1), filepath.Join(at, name))
 		}
 	}
-	tree, err := Folder(dir)
+	tree, err := Folder(dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -27,7 +27,7 @@ where the rulebook is.`,
 				if len(args) != 1 {
 					return 0, usagef("name one folder, like: kibitz inventory public -out public.csv")
 				}
-				tree, err := site.Folder(args[0])
+				tree, err := site.Folder(args[0], nil)
 				if err != nil {
 					return 0, err
 				}

@@ -10,7 +10,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/term"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -62,7 +65,9 @@ func (r *run) loadBook() (*rulebook.Book, error) {
 	if name == "" {
 		name = usualRules()
 	}
+	read := r.waiting(func() string { return name })
 	book, err := rulebook.Load(name, r.inputs.file)
+	read()
 	if errs, ok := errors.AsType[rulebook.Errors](err); ok {
 		return nil, bookErrors{errs}
 	}
@@ -143,7 +148,9 @@ func (r *run) loadTree(s *rulebook.Site) (*site.Tree, error) {
 	switch {
 	case s.Files != "":
 		r.inputs.tree(s.Files)
-		return site.Folder(s.Files)
+		files := atomic.Int64{}
+		defer r.waiting(func() string { return fmt.Sprintf("%s   %s", s.Files, render.Count(files.Load(), "file")) })()
+		return site.Folder(s.Files, func(n int) { files.Store(int64(n)) })
 	case s.Inventory != "":
 		r.inputs.file(s.Inventory)
 		text, err := rulebook.ReadFile(s.Inventory)
@@ -166,6 +173,40 @@ func (r *run) load() (*engine.Engine, error) {
 		return nil, err
 	}
 	return r.compile(book)
+}
+
+// waiting shows on a terminal what is read, and for how long by then, where that takes more
+// than a second, until ended is called.
+func (r *run) waiting(says func() string) (ended func()) {
+	f, ok := r.stderr.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return func() {}
+	}
+	stop, stopped := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(stopped)
+		start, tick := time.Now(), time.NewTicker(200*time.Millisecond)
+		defer tick.Stop()
+		shown := false
+		for {
+			select {
+			case <-stop:
+				if shown {
+					fmt.Fprint(f, "\r\x1b[K")
+				}
+				return
+			case now := <-tick.C:
+				if took := now.Sub(start); took > time.Second {
+					shown = true
+					fmt.Fprintf(f, "\r\x1b[Kreading %s   %s", render.Short(says(), 60), shortTime(took))
+				}
+			}
+		}
+	}()
+	return func() {
+		close(stop)
+		<-stopped
+	}
 }
 
 // compile makes a rulebook ready to predict, with its trees.

@@ -84,7 +84,7 @@ func (r *run) moves(names []string, f *movesFlags) error {
 	}
 	var before *site.Tree
 	if f.old != "" {
-		if before, err = site.Folder(f.old); err != nil {
+		if before, err = site.Folder(f.old, nil); err != nil {
 			return err
 		}
 	}

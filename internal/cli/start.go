@@ -107,7 +107,7 @@ func (r *run) start(dir string, f *startFlags) (err error) {
 			return err
 		}
 	}
-	tree, err := site.Folder(dir)
+	tree, err := site.Folder(dir, nil)
 	if err != nil {
 		return err
 	}

@@ -121,7 +121,7 @@ func TestFilesThatVanish(t *testing.T) {
 	write("500.html", "our fault")
 	book := bookOf(t, "site s address http://s.example files .\nerror missing for 404 show /404.html\nerror fault for 500 show /500.html")
 	load := func() *engine.Engine {
-		tree, err := site.Folder(dir)
+		tree, err := site.Folder(dir, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -253,7 +253,7 @@ func TestPartsOfALargeFile(t *testing.T) {
 	f.Truncate(2 << 30)
 	f.WriteAt([]byte("here"), 1<<30)
 	f.Close()
-	tree, err := site.Folder(dir)
+	tree, err := site.Folder(dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -200,7 +200,7 @@ func demoEngine(t testing.TB) (*engine.Engine, map[string][]byte) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tree, err := site.Folder(book.Sites[0].Files)
+	tree, err := site.Folder(book.Sites[0].Files, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -139,7 +139,7 @@ func (p *project) look(book *rulebook.Book, version int, trees map[string]*site.
 // tree reads the files of a site.
 func (p *project) tree(s *rulebook.Site) (*site.Tree, error) {
 	if s.Files != "" {
-		return site.Folder(p.path(s.Files))
+		return site.Folder(p.path(s.Files), nil)
 	}
 	text, err := rulebook.ReadFile(p.path(s.Inventory))
 	if err != nil {

@@ -33,7 +33,7 @@ func TestEveryWayOfAnsweringGivesTheSame(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	folder, err := site.Folder(dir)
+	folder, err := site.Folder(dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
