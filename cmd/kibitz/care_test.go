@@ -29,7 +29,7 @@ func started(t *testing.T, dir string, args ...string) (c *exec.Cmd, out, errs *
 // until waits for something to become true.
 func until(t *testing.T, what string, is func() bool) {
 	t.Helper()
-	for range 200 {
+	for range 1200 {
 		if is() {
 			return
 		}

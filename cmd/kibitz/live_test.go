@@ -314,3 +314,32 @@ func TestSARIFByItsSchema(t *testing.T) {
 		}
 	}
 }
+
+// A log does not tell what browsers accept: -header says it, of every request that does not
+// have it, and so compression is compared, too; -headers shows of which addresses.
+func TestHeadersOfEveryRequest(t *testing.T) {
+	dir := ferries(t)
+	os.WriteFile(filepath.Join(dir, "few.txt"), []byte("/conditions/\n/fares/\n  Accept-Encoding: gzip\n"), 0o644)
+	for _, test := range []struct {
+		args []string
+		want []string
+		not  string
+	}{
+		{nil, []string{"1 request: Vary\n", "1 request: Content-Encoding, Content-Length, ETag, Vary\n", "examples of these: -headers"}, "/conditions/"},
+		{[]string{"-header", "Accept-Encoding: br"}, []string{"2 requests: Content-Encoding, Content-Length, ETag, Vary\n"}, "/conditions/"},
+		{[]string{"-header", "Accept-Encoding: br", "-headers"}, []string{"2 requests: Content-Encoding, Content-Length, ETag, Vary\n      /", "      /conditions/", "      /fares/"}, "examples of these"},
+	} {
+		out, errs, status := kibitz(t, dir, "", append([]string{"compare", "before.kibitz", "site.kibitz", "few.txt"}, test.args...)...)
+		if status != 0 || strings.Contains(out, test.not) {
+			t.Errorf("%v: %d\n%s%s", test.args, status, out, errs)
+		}
+		contains(t, out, test.want...)
+	}
+	server := serveIn(t, dir, "-rules", "before.kibitz", "-as-host", "saltmarsh-ferries.example", "-forwarded", "-quiet")
+	for header, want := range map[string]string{"Accept-Encoding: br": "the answer is not compressed", "Accept-Encoding: identity": "1 as predicted"} {
+		out, errs, status := kibitz(t, dir, "/fares/\n", "verify", "-", "-at", server.url, "-forwarded", "-rate", "0", "-only", "encoding", "-header", header)
+		if !strings.Contains(out, want) {
+			t.Errorf("%s: %d without %q\n%s%s", header, status, want, out, errs)
+		}
+	}
+}

@@ -171,6 +171,23 @@ func TestAnInterruptedReplaySaysWhatItHas(t *testing.T) {
 	}
 }
 
+// What changes while a rulebook is still looked at is seen as well as what changes later.
+func TestWatchSeesWhatChangesMeanwhile(t *testing.T) {
+	long := "site s\n address https://s.example\n"
+	for i := range 800 { // which takes a moment
+		long += fmt.Sprintf("redirect a%d on /:x/a%d to /x/%d as 302\nredirect b%d on /b%d/:y to /y/%d as 302\n", i, i, i, i, i, i)
+	}
+	for range 3 {
+		dir := write(t, map[string]string{"site.kibitz": long})
+		c, out, _ := started(t, dir, "check", "-watch", "-top", "1")
+		time.Sleep(100 * time.Millisecond)
+		os.WriteFile(filepath.Join(dir, "site.kibitz"), []byte("site s\n address https://s.example\nredirect a on /a to /b as 302\n"), 0o644)
+		until(t, "the result of what is there now", func() bool { return strings.Contains(out.String(), "site.kibitz: 1 entry for 1 site") })
+		c.Process.Signal(os.Interrupt)
+		c.Wait()
+	}
+}
+
 func TestWatchDoesItAgain(t *testing.T) {
 	dir := small(t)
 	c := exec.Command(program, "check", "-watch")
@@ -181,7 +198,7 @@ func TestWatchDoesItAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	wait := func(what string) {
-		for range 100 {
+		for range 1200 {
 			if strings.Contains(out.String(), what) {
 				return
 			}

@@ -252,7 +252,7 @@ func FuzzEachLineCounts(f *testing.F) {
 				t.Fatal(err)
 			}
 			from := fromPage(item)
-			o.complete(item.Request)
+			item.Request.AddMissing(o.Headers)
 			result := outcome(e, "log", item)
 			result.From = from
 			unmemoized.Add(result)

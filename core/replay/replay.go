@@ -83,15 +83,6 @@ func (o *Options) base(e *engine.Engine) request.Address {
 	return o.Base
 }
 
-// complete adds the header fields that a request does not have.
-func (o *Options) complete(req *request.Request) {
-	for _, h := range o.Headers {
-		if _, ok := req.Get(h.Name); !ok {
-			req.Headers = append(req.Headers, h)
-		}
-	}
-}
-
 // fromPage gives the page that a list names as the one that a request came from.
 func fromPage(item *list.Item) string {
 	page, _ := item.Request.Get("referer")
@@ -121,7 +112,7 @@ func (b *batch) predict(e *engine.Engine, o *Options, t *Tally) {
 			return
 		}
 		from := fromPage(item)
-		o.complete(item.Request)
+		item.Request.AddMissing(o.Headers)
 		predict := outcome
 		if o.Whole || item.Expects != nil {
 			predict = Predict

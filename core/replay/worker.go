@@ -250,7 +250,7 @@ func (w *logWorker) countItem(item *list.Item) error {
 	}
 	w.counts.Requests++
 	from := fromPage(item)
-	w.options.complete(item.Request)
+	item.Request.AddMissing(w.options.Headers)
 	if r := outcome(w.engine, w.name, item); w.options.spans(item.Request.Time) && w.options.Of(r) {
 		r.From = from
 		w.tally.Add(r)
@@ -436,7 +436,7 @@ func (w *logWorker) predict(l *list.Line, class engine.Class, unmemoized bool) (
 	}
 	ask := func(k *sample) {
 		w.request = request.Request{Method: verb(l.Method()), Address: address, Client: k.client, Time: k.time, Headers: append(w.request.Headers[:0], k.headers...)}
-		w.options.complete(&w.request)
+		w.request.AddMissing(w.options.Headers)
 		sum, copied = w.answer(k.Entry)
 	}
 	if !w.basis.Copies && !unmemoized {

@@ -40,6 +40,15 @@ type Request struct {
 	Body    int64      // size in bytes
 }
 
+// AddMissing adds those of some header fields that the request does not have.
+func (r *Request) AddMissing(fields []Header) {
+	for _, h := range fields {
+		if _, ok := r.Get(h.Name); !ok {
+			r.Headers = append(r.Headers, h)
+		}
+	}
+}
+
 // Get gives the value of a header field, repeated ones joined by a comma, or, of
 // cookies, by a semicolon (RFC 9113, 8.2.3), and whether there is any. The name's case
 // does not count.

@@ -47,9 +47,10 @@ Exit status 1: visitors are caught in a loop; or a change that -fail-on names, o
 			flags.BoolVar(&f.expectNone, "expect-none", false, "any change gives exit status 1")
 			flags.Var(&f.failOn, "fail-on", "the `change` that gives exit status 1: "+strings.Join(failWords, ", ")+"; may be repeated")
 			read := flags.String("pages", "on", "whether the files of the new trees are read, for how many link to an address that changes: on, off")
-			flags.BoolVar(&f.headers, "headers", false, "show examples also of requests that differ in headers alone")
+			flags.BoolVar(&f.showHeaders, "headers", false, "show examples also of requests that differ in headers alone")
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp)
 			f.setup(flags, firstSite)
+			f.setupHeaders(flags)
 			return func(r *run, args []string) (int, error) {
 				if len(args) < 2 {
 					return 0, usagef("name the old rulebook and the new one, like: kibitz compare before.kibitz site.kibitz requests.txt")
@@ -68,11 +69,11 @@ Exit status 1: visitors are caught in a loop; or a change that -fail-on names, o
 }
 
 type compareFlags struct {
-	expectNone bool
-	failOn     failFlags
-	everyLink  bool // of the new trees
-	noPages    bool
-	headers    bool // requests of which only the header changes are shown, too
+	expectNone  bool
+	failOn      failFlags
+	everyLink   bool // of the new trees
+	noPages     bool
+	showHeaders bool // requests that differ in headers alone are shown, too
 	listFlags
 }
 
@@ -145,7 +146,10 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		})
 	}
 	var failed error
-	send := func(item *list.Item) { items <- item }
+	send := func(item *list.Item) {
+		item.Request.AddMissing(f.headers)
+		items <- item
+	}
 	if f.everyLink {
 		all, err := r.pagesOf(after)
 		if err != nil {
@@ -175,7 +179,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		failed = errors.Join(failed, errInterrupted)
 	}
 	result := c.End(time.Now())
-	told := compared{old: oldName, new: newName, noLists: len(lists) == 0 && !f.everyLink, result: result, headers: f.headers}
+	told := compared{old: oldName, new: newName, noLists: len(lists) == 0 && !f.everyLink, result: result, headers: f.showHeaders}
 	if told.noLists && !r.interrupted() {
 		told.every = proof.Compare(before, after, 1)
 	}

@@ -42,7 +42,7 @@ Exit status 1, with -strength: some harm is not noticed.`,
 			f := &excerptFlags{}
 			flags.BoolVar(&f.strength, "strength", false, "write no list: tell how many harms to the rulebook these lists notice")
 			flags.BoolVar(&f.quick, "quick", false, "do not harm the rulebook, which takes seconds: only one request for each way in which the lists are answered")
-			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; may be repeated")
+			f.setupHeaders(flags)
 			f.setup(flags, firstSite)
 			return func(r *run, args []string) (int, error) {
 				if len(args) == 0 {
@@ -59,7 +59,6 @@ Exit status 1, with -strength: some harm is not noticed.`,
 
 type excerptFlags struct {
 	strength, quick bool
-	headers         headerFlags
 	listFlags
 }
 
@@ -98,7 +97,7 @@ func (r *run) excerpt(names []string, f *excerptFlags) (int, error) {
 	var stop atomic.Bool
 	defer r.whenInterrupted(func() { stop.Store(true) })()
 	g := excerpt.NewGatherer(e)
-	flags := &replayFlags{workers: runtime.GOMAXPROCS(0), listFlags: f.listFlags, headers: f.headers, asked: base}
+	flags := &replayFlags{workers: runtime.GOMAXPROCS(0), listFlags: f.listFlags, asked: base}
 	total := replay.NewTally()
 	var failed error
 	for _, name := range names {

@@ -42,6 +42,7 @@ Exit status 1: a request got no answer.`,
 			f := &recordFlags{}
 			f.server.setup(flags)
 			f.listFlags.setup(flags, "the server at -at")
+			f.setupHeaders(flags)
 			flags.BoolVar(&f.probe, "probe", false, "ask for what lies beside each address, too: some fifteen requests for each")
 			return func(r *run, args []string) (int, error) {
 				if len(args) == 0 {

@@ -58,8 +58,7 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.Var(&f.only, "only", "only requests with this `outcome`: a status (404, 5xx, app), an entry's name, or "+strings.Join(replay.Outcomes, ", ")+"; may be repeated")
 			flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
 			flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
-			flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may be repeated")
-			flags.Var(userFlag{&f.headers}, "user", userHelp)
+			f.setupHeaders(flags)
 			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
 			flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
 			flags.BoolVar(&f.different, "different-rulebooks", false, "with -merge: add up tallies of different rulebooks, too")
@@ -113,6 +112,7 @@ const firstSite = "the first site's address"
 type listFlags struct {
 	format, base string
 	fields       fieldsFlag
+	headers      headerFlags // of every request that does not have them
 }
 
 // fieldsFlag are the names of a JSON log, by what they tell.
@@ -140,6 +140,12 @@ func (f *listFlags) setup(flags *flag.FlagSet, base string) {
 	if base != "" {
 		flags.StringVar(&f.base, "base", "", "the `URL` of the site that the paths of the lists are asked of, like http://www.s.example (default: "+base+")")
 	}
+}
+
+// setupHeaders adds the flags of header fields.
+func (f *listFlags) setupHeaders(flags *flag.FlagSet) {
+	flags.Var(&f.headers, "header", "a header field, `\"Name: value\"`, of every request that does not have it; logs tell no Accept-Encoding; may be repeated")
+	flags.Var(userFlag{&f.headers}, "user", userHelp)
 }
 
 // checkFormat refuses a format of lists that there is not; "" is told by content.
@@ -317,7 +323,6 @@ type replayFlags struct {
 	saved        bool // it has been written by now: where lists are watched, it is replaced
 	merge        bool
 	different    bool
-	headers      headerFlags
 	asked        request.Address // what base says
 	chosen       replay.Choice   // what only, since and until say
 }

@@ -203,7 +203,7 @@ func (a *reloader) watch(ctx context.Context, own ...string) {
 		return
 	}
 	defer w.Close()
-	for w.look(); w.wait(ctx.Done()); w.look() {
+	for w.wait(ctx.Done(), w.look()) {
 		a.reload(a.server.Engine())
 	}
 }

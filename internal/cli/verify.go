@@ -43,6 +43,7 @@ Exit status 1: there are differences, or requests without an answer.`,
 			f := &verifyFlags{}
 			f.server.setup(flags)
 			f.listFlags.setup(flags, firstSite)
+			f.setupHeaders(flags)
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp+"; each once")
 			flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
 			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may be repeated")
@@ -136,7 +137,10 @@ func (r *run) readList(name string, f *listFlags, base request.Address, yield fu
 	if err != nil {
 		return list.Counts{}, fmt.Errorf("%s: %w", name, err)
 	}
-	counts, err := list.Read(unpacked, f.listOptions(name, list.Format(f.format), base), yield)
+	counts, err := list.Read(unpacked, f.listOptions(name, list.Format(f.format), base), func(item *list.Item) {
+		item.Request.AddMissing(f.headers)
+		yield(item)
+	})
 	switch cut := damaged(name, counts, err); {
 	case cut != nil:
 		return counts, cut
@@ -198,7 +202,10 @@ func (r *run) verify(ctx context.Context, names []string, f *verifyFlags) (int, 
 			return 0, err
 		}
 		var items []*list.Item
-		replay.EveryLink(e, own, true)(base, func(item *list.Item) { items = append(items, item) })
+		replay.EveryLink(e, own, true)(base, func(item *list.Item) {
+			item.Request.AddMissing(f.headers)
+			items = append(items, item)
+		})
 		send("every link", items)
 	}
 	for _, name := range names {

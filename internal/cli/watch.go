@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -17,8 +19,23 @@ import (
 // inputs are the files and trees that a result depends on: all that was read for it. Each
 // name stands as it was said, and as what it is a link to.
 type inputs struct {
-	mu           sync.Mutex
-	files, trees map[string]bool
+	mu    sync.Mutex
+	files map[string]stamp     // as they were when they were read
+	trees map[string]time.Time // when they were read
+}
+
+// A stamp tells a file from what is in its place later; that of none is zero.
+type stamp struct {
+	modified time.Time
+	size     int64
+}
+
+func stampOf(name string) stamp {
+	info, err := os.Stat(name)
+	if err != nil {
+		return stamp{}
+	}
+	return stamp{info.ModTime(), info.Size()}
 }
 
 // realNames gives a file's full name, and that of what it is a link to.
@@ -40,20 +57,20 @@ func (in *inputs) add(name string, tree bool) {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	if in.files == nil {
-		in.files, in.trees = map[string]bool{}, map[string]bool{}
+		in.files, in.trees = map[string]stamp{}, map[string]time.Time{}
 	}
 	for _, full := range realNames(name) {
 		if tree {
-			in.trees[full] = true
+			in.trees[full] = time.Now()
 		} else {
-			in.files[full] = true
+			in.files[full] = stampOf(full)
 		}
 	}
 }
 
 // has reports whether a file is one of them, or lies in one of the trees.
 func (in *inputs) has(name string) bool {
-	if in.files[name] {
+	if _, ok := in.files[name]; ok {
 		return true
 	}
 	for dir := range in.trees {
@@ -86,22 +103,34 @@ func (r *run) newWatcher(own ...string) (*watcher, error) {
 }
 
 // look begins to look at all inputs that there are by now. Of files their folders are
-// watched, since editors put a new file in the place of the old one.
-func (w *watcher) look() {
+// watched, since editors put a new file in the place of the old one. It reports whether
+// something has changed since it was read, or looked at: nothing else would tell of that.
+func (w *watcher) look() (changed bool) {
 	w.inputs.mu.Lock()
 	defer w.inputs.mu.Unlock()
-	for name := range w.inputs.files {
+	for name, was := range w.inputs.files {
 		w.Add(filepath.Dir(name))
+		is := stampOf(name)
+		changed = changed || is != was
+		w.inputs.files[name] = is
 	}
-	for dir := range w.inputs.trees {
+	for dir, read := range w.inputs.trees {
+		w.inputs.trees[dir] = time.Now()
 		w.Add(filepath.Dir(dir))
 		filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-			if err == nil && d.IsDir() {
+			if err != nil {
+				return nil
+			}
+			if d.IsDir() {
 				w.Add(path)
+			}
+			if info, err := d.Info(); err == nil && info.ModTime().After(read) && !slices.Contains(w.own, path) {
+				changed = true
 			}
 			return nil
 		})
 	}
+	return changed
 }
 
 // gathered is how long nothing must change before what has changed is read: editors and
@@ -111,9 +140,13 @@ const (
 	gatherMost = 3 * time.Second
 )
 
-// wait waits until an input has changed; it reports false where stop comes first.
-func (w *watcher) wait(stop <-chan struct{}) bool {
+// wait waits until an input has changed, if none has by now; it reports false where stop comes
+// first.
+func (w *watcher) wait(stop <-chan struct{}, changed bool) bool {
 	var quiet, most <-chan time.Time
+	if changed {
+		quiet, most = time.After(gathered), time.After(gatherMost)
+	}
 	for {
 		select {
 		case <-stop:
@@ -160,9 +193,9 @@ func (r *run) watch(do func() (int, error)) (int, error) {
 		r.cases = nil
 		status, err := do()
 		r.end(r.name, errors.Join(r.result.end(err == nil || isPartial(err)), err))
-		w.look()
+		changed := w.look()
 		fmt.Fprintf(r.stderr, "\n%s: waiting for a change (Ctrl-C ends)\n", time.Now().Format("15:04:05"))
-		if !w.wait(stop) {
+		if !w.wait(stop, changed) {
 			return status, nil
 		}
 	}
