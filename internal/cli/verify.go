@@ -34,8 +34,8 @@ func init() {
 host they name: that goes into the Host field. Each answer is held against the
 prediction: status, Location, header, encoding, size. Redirects are not followed.
 
-What is shown: the differences by the entry that decides, what the rulebook says,
-what the server did, and the likeliest reason. It asks at a modest pace; only GET
+What is shown: the differences by the likeliest reason, with the entries that decide,
+what the rulebook says and what the server did. It asks at a modest pace; only GET
 and HEAD are sent, unless -send-all. A list's clients and times cannot be sent:
 requests whose answer depends on them are left out, and counted.
 Exit status 1: there are differences, or requests without an answer.`,
