@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"kibitz/core/replay"
 )
 
 // What is printed uses one word for one thing: those that docs/words.md gives up for another
@@ -63,5 +65,16 @@ func TestWordsThatAreNotUsed(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+	}
+}
+
+// The words of robots stand in the document as they are looked for.
+func TestRobotWordsAreThoseOfTheDocument(t *testing.T) {
+	text, err := os.ReadFile("lists.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := "one of these words: `" + strings.Join(replay.RobotWords, "`, `") + "`."; !strings.Contains(string(text), want) {
+		t.Errorf("lists.md lacks %q", want)
 	}
 }

@@ -13,7 +13,7 @@ import (
 )
 
 func init() {
-	registerForm(form{name: "csv", rank: 2, links: (*run).linksCSV, sums: (*run).tallyCSV, each: (*run).eachCSV})
+	registerForm(form{name: "csv", rank: 2, links: (*run).linksCSV, sums: (*run).tallyCSV, parts: (*run).partsCSV, each: (*run).eachCSV})
 }
 
 func (r *run) tallyCSV(s summed) error {

@@ -28,7 +28,8 @@ type form struct {
 	version func(*run, build) error
 	trace   func(*run, traced) error
 	compare func(*run, compared) error
-	sums    func(*run, summed) error // of a replay
+	sums    func(*run, summed) error                    // of a replay
+	parts   func(*run, *replay.Breakdown, summed) error // of a replay, by what its requests have in common
 	each    func(*run, *bufio.Writer) (func(*replay.Result), error)
 	whole   bool // each shows the header of answers, which takes longer to predict
 	verify  func(*run, verified) error

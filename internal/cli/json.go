@@ -25,6 +25,7 @@ func init() {
 		trace:   (*run).traceJSON,
 		compare: (*run).comparedJSON,
 		sums:    (*run).tallyJSON,
+		parts:   (*run).partsJSON,
 		verify:  (*run).verifiedJSON,
 	})
 }

@@ -59,6 +59,9 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
 			flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
 			f.setupHeaders(flags)
+			flags.StringVar(&f.by, "by", "", "count the requests by `what` they have in common, instead of the sums: "+strings.Join(replay.Bys, ", "))
+			flags.StringVar(&f.zone, "local", "UTC", "the time `zone` of days and hours, like Europe/Lisbon")
+			flags.Var(&f.robots, "robots", "a `word` in the names of programs that are robots, beside those of kibitz help lists; may be repeated")
 			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
 			flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
 			flags.BoolVar(&f.different, "different-rulebooks", false, "with -merge: add up tallies of different rulebooks, too")
@@ -72,6 +75,10 @@ Exit status 1: there are loops or unmet expectations.`,
 					return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
 				case f.workers < 1:
 					return 0, usagef("-workers is a number from 1 on")
+				case f.by != "" && !slices.Contains(replay.Bys, f.by):
+					return 0, usagef("-by is one of %s, not %s", strings.Join(replay.Bys, ", "), f.by)
+				case f.merge && f.by != "":
+					return 0, usagef("-merge adds up tallies, which do not tell their requests: -by goes with lists")
 				case f.different && !f.merge:
 					return 0, usagef("-different-rulebooks goes with -merge")
 				case f.merge && (f.each || f.everyFile || f.everyLink || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
@@ -97,9 +104,13 @@ Exit status 1: there are loops or unmet expectations.`,
 // checkForm refuses a form that does not show what is asked for.
 func (f *replayFlags) checkForm(as *form) error {
 	switch {
+	case f.by != "" && f.each:
+		return usagef("-by counts requests, and -each shows them: choose one")
+	case f.by != "" && as.parts == nil:
+		return usagef("-by -as is %s, not %s", formsOf(func(f *form) bool { return f.parts != nil }), as.name)
 	case f.each && as.each == nil:
 		return usagef("-each -as is %s, not %s", formsOf(func(f *form) bool { return f.each != nil }), as.name)
-	case !f.each && as.sums == nil && as.cases == nil:
+	case !f.each && f.by == "" && as.sums == nil && as.cases == nil:
 		return usagef("-as %[1]s shows every request: write -each -as %[1]s; the sums are -as json", as.name)
 	}
 	return nil
@@ -239,7 +250,7 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return r.finish(e, total, f, time.Since(start))
+	return r.finish(e, total, nil, f, time.Since(start))
 }
 
 // mergeTallies adds up saved tallies, which are all of one rulebook.
@@ -323,6 +334,8 @@ type replayFlags struct {
 	saved        bool // it has been written by now: where lists are watched, it is replaced
 	merge        bool
 	different    bool
+	by, zone     string
+	robots       onlyFlags
 	asked        request.Address // what base says
 	chosen       replay.Choice   // what only, since and until say
 }
@@ -343,6 +356,13 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 		return 0, err
 	}
 	var show func(*replay.Result)
+	parts, err := f.breakdown()
+	if err != nil {
+		return 0, err
+	}
+	if parts != nil {
+		show = parts.Add
+	}
 	if f.each {
 		if show, err = r.form.each(r, buffered); err != nil {
 			return 0, err
@@ -391,7 +411,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	if err := buffered.Flush(); err != nil {
 		return 0, err
 	}
-	status, err := r.finish(e, tally, f, took)
+	status, err := r.finish(e, tally, parts, f, took)
 	if failed != nil {
 		err = failed
 	}
@@ -425,7 +445,7 @@ func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Resul
 }
 
 // finish shows the sums, and gives the exit status.
-func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took time.Duration) (int, error) {
+func (r *run) finish(e *engine.Engine, tally *replay.Tally, parts *replay.Breakdown, f *replayFlags, took time.Duration) (int, error) {
 	if f.save != "" {
 		var b bytes.Buffer
 		if err := tally.Save(&b, replay.RulesOf(e.Book)); err != nil {
@@ -436,7 +456,12 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, f *replayFlags, took
 		}
 		f.saved = true
 	}
-	if !f.each {
+	switch {
+	case parts != nil:
+		if err := r.form.parts(r, parts, summed{e, tally, f, took}); err != nil {
+			return 0, err
+		}
+	case !f.each:
 		show := r.form.sums
 		if show == nil {
 			show = func(r *run, _ summed) error { return r.form.cases(r, "replay", r.cases) }

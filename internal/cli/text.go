@@ -21,6 +21,7 @@ func init() {
 		trace:   (*run).traceText,
 		compare: (*run).comparedText,
 		sums:    (*run).tallyText,
+		parts:   (*run).partsText,
 		each:    (*run).eachText,
 		verify:  (*run).verifiedText,
 	})

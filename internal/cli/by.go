@@ -1,0 +1,159 @@
+package cli
+
+// Requests counted by what they have in common: -by.
+
+import (
+	"encoding/csv"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+	_ "time/tzdata" // a machine may have no table of time zones
+
+	"kibitz/core/replay"
+	"kibitz/internal/render"
+)
+
+// breakdown gives what -by counts into; nil without it.
+func (f *replayFlags) breakdown() (*replay.Breakdown, error) {
+	if f.by == "" {
+		return nil, nil
+	}
+	zone, err := time.LoadLocation(f.zone)
+	if err != nil {
+		return nil, usagef("-local: there is no time zone %s here: write one like UTC or Europe/Lisbon", f.zone)
+	}
+	var robots []string
+	for _, word := range f.robots {
+		robots = append(robots, strings.ToLower(word))
+	}
+	return &replay.Breakdown{By: f.by, Zone: zone, Robots: robots}, nil
+}
+
+// partClasses are the columns of statuses.
+var partClasses = []string{"app", "1xx", "2xx", "3xx", "4xx", "5xx"}
+
+func (r *run) partsText(b *replay.Breakdown, s summed) error {
+	out := r.out
+	by := b.By
+	if by == "day" || by == "hour" {
+		by += " (" + b.Zone.String() + ")"
+	}
+	out.Printf("%s by %s in %s\n\n", render.Count(s.tally.Requests, "request"), by, shortTime(s.took))
+	all := b.Sorted()
+	var used [6]bool // columns that have something
+	loops := false
+	for _, p := range all {
+		for i, n := range p.Classes {
+			used[i] = used[i] || n > 0
+		}
+		loops = loops || p.Loops > 0
+	}
+	head := []string{b.By, "requests", "share"}
+	for i, class := range partClasses {
+		if used[i] {
+			head = append(head, class)
+		}
+	}
+	if loops {
+		head = append(head, "loops")
+	}
+	for i := range head {
+		head[i] = out.Quiet(head[i])
+	}
+	rows := [][]string{head}
+	most := r.most
+	if b.By == "day" || b.By == "hour" {
+		most = max(most, 100) // a curve is to be seen whole
+	}
+	for i, p := range all {
+		if i == most {
+			break
+		}
+		row := []string{render.Clean(p.Name), render.Number(p.Requests), render.Share(p.Requests, s.tally.Requests)}
+		for i := range partClasses {
+			if used[i] {
+				row = append(row, someNumber(p.Classes[i]))
+			}
+		}
+		if loops {
+			row = append(row, someNumber(p.Loops))
+		}
+		rows = append(rows, row)
+	}
+	var right []int
+	for i := 1; i < len(head); i++ {
+		right = append(right, i)
+	}
+	out.Rows("  ", rows, right...)
+	if more := len(all) - most; more > 0 {
+		out.Printf("  %s\n", out.Quiet("… and "+render.Number(more)+" more; all of them: -top 0"))
+	}
+	if b.Others > 0 {
+		out.Printf("  %s\n", out.Quiet(fmt.Sprintf("… and %s of others: there are too many to be counted one by one", render.Count(b.Others, "request"))))
+	}
+	return nil
+}
+
+// someNumber leaves out what is nothing, so that what is something is seen.
+func someNumber(n int64) string {
+	if n == 0 {
+		return "."
+	}
+	return render.Number(n)
+}
+
+func (r *run) partsCSV(b *replay.Breakdown, _ summed) error {
+	out := csv.NewWriter(r.stdout)
+	out.Write(append(append([]string{b.By, "requests"}, partClasses...), "loops", "first", "last"))
+	for _, p := range b.Sorted() {
+		row := []string{render.Cell(p.Name), strconv.FormatInt(p.Requests, 10)}
+		for _, n := range append(p.Classes[:], p.Loops) {
+			row = append(row, strconv.FormatInt(n, 10))
+		}
+		out.Write(append(row, timeText(p.First), timeText(p.Last)))
+	}
+	out.Flush()
+	return out.Error()
+}
+
+func timeText(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
+// partSum is a part as JSON.
+type partSum struct {
+	Name     string           `json:"name"`
+	Requests int64            `json:"requests"`
+	Statuses map[string]int64 `json:"statuses"`
+	Loops    int64            `json:"loops"`
+	First    string           `json:"first,omitempty"`
+	Last     string           `json:"last,omitempty"`
+}
+
+func (r *run) partsJSON(b *replay.Breakdown, s summed) error {
+	result := struct {
+		By       string    `json:"by"`
+		Zone     string    `json:"zone,omitempty"`
+		Requests int64     `json:"requests"`
+		Partial  bool      `json:"partial"`
+		Parts    []partSum `json:"parts"`
+		Others   int64     `json:"others"` // requests of parts that are not told apart
+	}{b.By, "", s.tally.Requests, s.tally.Partial, []partSum{}, b.Others}
+	if b.By == "day" || b.By == "hour" {
+		result.Zone = b.Zone.String()
+	}
+	for _, p := range b.Sorted() {
+		sum := partSum{p.Name, p.Requests, map[string]int64{}, p.Loops, timeText(p.First), timeText(p.Last)}
+		for i, n := range p.Classes {
+			if n > 0 {
+				sum.Statuses[partClasses[i]] = n
+			}
+		}
+		result.Parts = append(result.Parts, sum)
+	}
+	return r.writeJSON(result)
+}
