@@ -135,6 +135,8 @@ func (r *run) valuesOf(c *command, name string) (all []string) {
 				all = append(all, f.name)
 			}
 		}
+	case "by":
+		return slices.Clone(replay.Bys)
 	case "color":
 		return []string{"auto", "always", "never"}
 	case "list":
