@@ -116,6 +116,23 @@ func (s *state) conditional() bool {
 	return false
 }
 
+// FromFileTime reports whether a field of the answer has the value that the time of its file
+// makes, as another copy of the file has another.
+func (r *Response) FromFileTime(name string) bool {
+	value, ok := r.Get(name)
+	if !ok || r.File == nil {
+		return false
+	}
+	switch {
+	case strings.EqualFold(name, "Last-Modified"):
+		return value == r.File.Modified.UTC().Format(http.TimeFormat)
+	case strings.EqualFold(name, "ETag"):
+		encoding, _ := r.Get("Content-Encoding")
+		return value == etag(r.File, encoding) || value == etag(r.File, "")
+	}
+	return false
+}
+
 // etag is a strong validator of a file in one encoding.
 func etag(n *site.Node, encoding string) string {
 	tag := fmt.Sprintf("%x-%x", n.Modified.UnixMicro(), n.Size)

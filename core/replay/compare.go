@@ -5,6 +5,7 @@ package replay
 import (
 	"cmp"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +16,7 @@ import (
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
+	"kibitz/core/site"
 )
 
 // A Change is how an answer changes, the worst first, and then what matters more.
@@ -28,6 +30,7 @@ const (
 	NowRefused               // what was served is refused
 	NowElse                  // it ends at another address, or with another file
 	NowFound                 // what was not found, refused or a loop is served
+	NowContent               // the file that is shown holds something else
 	NowWay                   // it ends where it did, by another way
 	NowHeader                // only the header is another
 )
@@ -35,7 +38,7 @@ const (
 // Says tells what a change means to visitors.
 func (c Change) Says() string {
 	return [...]string{"loop now", "fail now", "are not found any more", "are open now, and were refused", "are refused now, and were served",
-		"end at another page", "work now, and did not", "reach the same page by another way", "differ in headers alone"}[c]
+		"end at another page", "work now, and did not", "have other content", "reach the same page by another way", "differ in headers alone"}[c]
 }
 
 // An Answer is one side of a change.
@@ -49,7 +52,7 @@ type Answer struct {
 type Group struct {
 	Change   Change
 	From, To Answer
-	What     string // the header fields that differ, for NowHeader
+	What     string // the header fields that differ, for NowHeader; the file, for NowContent
 	Requests int64
 	Examples []*request.Request
 }
@@ -75,11 +78,39 @@ type Compare struct {
 	known  map[string]*Group // of plain requests that were compared; nil for no change
 	plain  bool
 	starts map[string]*request.Request
+	files  map[[2]*site.Node]sameness
+}
+
+// A sameness is what is known of the bytes of two files.
+type sameness struct{ same, known bool }
+
+// sameFiles compares the bytes of two files, once. Those at one path of one folder are one
+// file.
+func (c *Compare) sameFiles(a, b *site.Node, host string) sameness {
+	if a == nil || b == nil {
+		return sameness{a == b, true}
+	}
+	old, new := c.Old.SiteFor(host), c.New.SiteFor(host)
+	if a.Path == b.Path && old != nil && new != nil && old.Files != "" && old.Files == new.Files {
+		return sameness{true, true}
+	}
+	c.mu.Lock()
+	known, ok := c.files[[2]*site.Node{a, b}]
+	c.mu.Unlock()
+	if ok {
+		return known
+	}
+	same, err := site.SameContent(a, b)
+	known = sameness{same, err == nil}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.files[[2]*site.Node{a, b}] = known
+	return known
 }
 
 // NewCompare makes a comparison.
 func NewCompare(old, new *engine.Engine) *Compare {
-	c := &Compare{Old: old, New: new, groups: map[string]*Group{}, known: map[string]*Group{}, starts: map[string]*request.Request{}}
+	c := &Compare{Old: old, New: new, groups: map[string]*Group{}, known: map[string]*Group{}, starts: map[string]*request.Request{}, files: map[[2]*site.Node]sameness{}}
 	c.plain = true
 	for _, e := range []*engine.Engine{old, new} {
 		for _, s := range e.Book.Sites {
@@ -113,7 +144,7 @@ func (c *Compare) Add(item *list.Item) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if g != nil {
-		if g.Change == NowHeader {
+		if g.Change == NowHeader || g.Change == NowContent {
 			g.From, g.To = Answer{}, Answer{}
 		}
 		id := fmt.Sprintf("%d %s %q %s %q %q", g.Change, g.From.Status, ruleKey(g.From.By), g.To.Status, ruleKey(g.To.By), g.What)
@@ -203,6 +234,11 @@ func (c *Compare) change(req *request.Request) *Group {
 	first, second := a.Hops[0].Response, b.Hops[0].Response
 	g := &Group{From: answerOf(a), To: answerOf(b)}
 	from, to := endOf(a), endOf(b)
+	content := c.sameFiles(a.Last().File, b.Last().File, b.Hops[len(b.Hops)-1].Request.Address.Host)
+	cached := len(a.Hops) == len(b.Hops) && a.Last().Status+b.Last().Status == http.StatusOK+http.StatusNotModified
+	if cached && content.same {
+		return nil // what a browser has stored is asked for again, and is the same
+	}
 	switch {
 	case to == loops && from != loops:
 		g.Change = NowLoops
@@ -216,6 +252,8 @@ func (c *Compare) change(req *request.Request) *Group {
 		g.Change = NowRefused
 	case from > elsewhere && to <= elsewhere || from == loops && to <= refused:
 		g.Change = NowFound
+	case cached && content.known:
+		g.Change, g.What = NowContent, b.Last().File.Path
 	case !sameEnd(a, b) && (from != to || from <= elsewhere || a.Last().Status != b.Last().Status):
 		g.Change = NowElse
 	case first.Status != second.Status || first.Location != second.Location || ruleKey(first.By) != ruleKey(second.By) && first.Location != "" || len(a.Hops) != len(b.Hops):
@@ -223,8 +261,10 @@ func (c *Compare) change(req *request.Request) *Group {
 			return nil // another entry says the same
 		}
 		g.Change = NowWay
+	case fromTree(a.Last()) && fromTree(b.Last()) && content.known && !content.same:
+		g.Change, g.What = NowContent, b.Last().File.Path
 	default:
-		if g.What = headersApart(a.Last(), b.Last()); g.What == "" {
+		if g.What = headersApart(a.Last(), b.Last(), content); g.What == "" {
 			return nil
 		}
 		g.Change = NowHeader
@@ -256,12 +296,20 @@ func sameEnd(a, b *browser.Visit) bool {
 	return true
 }
 
-// headersApart names the header fields in which two answers differ.
-func headersApart(a, b *engine.Response) string {
+// fromTree reports whether an answer is a file of the tree, or a part of one.
+func fromTree(r *engine.Response) bool { return r.File != nil && r.Status < 300 }
+
+// headersApart names the header fields in which two answers differ. What the time of a file
+// makes differs with each copy of it, and says nothing where it is known that they hold the
+// same.
+func headersApart(a, b *engine.Response, content sameness) string {
 	var names []string
 	for _, h := range append(slices.Clone(a.Headers), b.Headers...) {
 		x, hasX := a.Get(h.Name)
 		y, hasY := b.Get(h.Name)
+		if content.known && fromTree(a) && fromTree(b) && a.FromFileTime(h.Name) && b.FromFileTime(h.Name) {
+			continue
+		}
 		if (hasX != hasY || x != y) && !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, h.Name) }) {
 			names = append(names, h.Name)
 		}

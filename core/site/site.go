@@ -67,6 +67,42 @@ func (n *Node) Read() ([]byte, error) {
 	return content, err
 }
 
+// SameContent reports whether two files have the same bytes, which are read where their sizes
+// are the same. The error is one of reading.
+func SameContent(a, b *Node) (bool, error) {
+	switch {
+	case a.Size != b.Size:
+		return false, nil
+	case a.Hash != "" && b.Hash != "":
+		return a.Hash == b.Hash, nil
+	}
+	x, err := a.Open()
+	if err != nil {
+		return false, err
+	}
+	defer x.Close()
+	y, err := b.Open()
+	if err != nil {
+		return false, err
+	}
+	defer y.Close()
+	var p, q [32 << 10]byte
+	for {
+		n, err := io.ReadFull(x, p[:])
+		m, other := io.ReadFull(y, q[:])
+		switch ended := err == io.EOF || err == io.ErrUnexpectedEOF; {
+		case !bytes.Equal(p[:n], q[:m]):
+			return false, nil
+		case ended && (other == io.EOF || other == io.ErrUnexpectedEOF):
+			return true, nil
+		case err != nil && !ended:
+			return false, err
+		case other != nil || ended:
+			return false, other
+		}
+	}
+}
+
 // Beginning gives up to so many bytes of a file.
 func (n *Node) Beginning(most int64) ([]byte, error) {
 	in, err := n.Open()

@@ -141,3 +141,29 @@ func FuzzInventory(f *testing.F) {
 		}
 	})
 }
+
+// Files are the same by their bytes, whatever their names and times; of an inventory by its
+// hashes.
+func TestSameContent(t *testing.T) {
+	long := strings.Repeat("x", 100_000)
+	tree := Memory(map[string]string{"/a": "same", "/b": "same", "/c": "some", "/d": "longer", "/e": "", "/f": "", "/g": long + "1", "/h": long + "1", "/i": long + "2"})
+	for pair, want := range map[string]bool{"/a /b": true, "/a /c": false, "/a /d": false, "/e /f": true, "/a /e": false, "/g /h": true, "/g /i": false} {
+		one, other, _ := strings.Cut(pair, " ")
+		if got, err := SameContent(tree.Find(one), tree.Find(other)); err != nil || got != want {
+			t.Errorf("%s: %v, %v, want %v", pair, got, err, want)
+		}
+	}
+	listed, err := Inventory(strings.NewReader("path,size,modified,hash\n/a,4,,aa\n/b,4,,aa\n/c,4,,bb\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if same, err := SameContent(listed.Find("/a"), listed.Find("/b")); err != nil || !same {
+		t.Errorf("by hash: %v, %v", same, err)
+	}
+	if same, err := SameContent(listed.Find("/a"), listed.Find("/c")); err != nil || same {
+		t.Errorf("by another hash: %v, %v", same, err)
+	}
+	if _, err := SameContent(listed.Find("/a"), tree.Find("/a")); err == nil {
+		t.Error("a content that is not here is compared")
+	}
+}

@@ -79,7 +79,7 @@ type compareFlags struct {
 
 // failChanges are the changes that -fail-on can name, and what each is called there.
 var failChanges = map[string]replay.Change{"loop": replay.NowLoops, "error": replay.NowFails, "not-found": replay.NowLost, "open": replay.NowOpen, "refused": replay.NowRefused,
-	"elsewhere": replay.NowElse, "way": replay.NowWay, "header": replay.NowHeader, "found": replay.NowFound}
+	"elsewhere": replay.NowElse, "content": replay.NowContent, "way": replay.NowWay, "header": replay.NowHeader, "found": replay.NowFound}
 
 const anyChange = "any"
 
@@ -279,7 +279,7 @@ func changeOf(groups []*replay.Group) (n int64, says string) {
 }
 
 // oneDoes makes the verbs of many those of one.
-var oneDoes = strings.NewReplacer("are ", "is ", "end ", "ends ", "work ", "works ", "reach ", "reaches ", "differ ", "differs ", "loop ", "loops ", "fail ", "fails ", "were ", "was ")
+var oneDoes = strings.NewReplacer("have ", "has ", "are ", "is ", "end ", "ends ", "work ", "works ", "reach ", "reaches ", "differ ", "differs ", "loop ", "loops ", "fail ", "fails ", "were ", "was ")
 
 // weighed colours what is said by how bad the change is.
 func (r *run) weighed(c replay.Change, says string) string {
@@ -457,4 +457,4 @@ func (r *run) returning(c *replay.Returning, newName string) {
 }
 
 var changeNames = map[replay.Change]string{replay.NowLoops: "loops", replay.NowFails: "fails", replay.NowLost: "lost", replay.NowOpen: "open", replay.NowRefused: "refused",
-	replay.NowElse: "elsewhere", replay.NowWay: "way", replay.NowHeader: "header", replay.NowFound: "found"}
+	replay.NowElse: "elsewhere", replay.NowContent: "content", replay.NowWay: "way", replay.NowHeader: "header", replay.NowFound: "found"}
