@@ -119,6 +119,7 @@ func (s *Source) Write() (*Draft, error) {
 	d.rest()
 	d.errorPages()
 	d.headers()
+	d.media()
 	d.compression()
 	if err := d.held(); err != nil {
 		return nil, err

@@ -306,3 +306,30 @@ func TestHostsThatAreNotTheSites(t *testing.T) {
 		t.Errorf("%+v in\n%s", d.Left, d.Rulebook)
 	}
 }
+
+// Media types that are others than usual, and charsets, are drafted by the extension of files;
+// what an application answers says nothing of them.
+func TestMediaTypesAreDrafted(t *testing.T) {
+	files := map[string]string{"/a.ics": "x", "/b.ics": "x", "/c.html": "x", "/d.html": "x", "/e.css": "x", "/f.zzz": "x", "/g.yyy": "x", "/h.js": "x", "/i.js": "x"}
+	s := &Source{Files: "public", Tree: site.Memory(files)}
+	for path, kind := range map[string]string{
+		"/a.ics": "text/x-calendar", "/b.ics": "text/x-calendar", "/c.html": "text/html; charset=ISO-8859-1", "/d.html": "text/html;charset=iso-8859-1", "/e.css": "text/css; charset=utf-8",
+		"/f.zzz": "application/octet-stream", "/g.yyy": "application/x-yyy", "/h.js": "text/javascript", "/i.js": "text/plain", "/j.xls": "text/html", "/k.css": "nonsense",
+	} {
+		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: 200, Header: []request.Header{{Name: "content-type", Value: kind}}})
+	}
+	d, err := s.Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, line := range strings.Split(d.Rulebook, "\n") {
+		if strings.HasPrefix(line, "media") {
+			got = append(got, strings.Join(strings.Fields(line), " "))
+		}
+	}
+	want := `media html-charset on ~.*\.html charset iso-8859-1|media ics-files type ics text/x-calendar|media yyy-files type yyy application/x-yyy`
+	if strings.Join(got, "|") != want {
+		t.Errorf("%s, want %s in\n%s", strings.Join(got, "|"), want, d.Rulebook)
+	}
+}

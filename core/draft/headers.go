@@ -7,11 +7,14 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"mime"
 	"net/http"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
+	"kibitz/core/representation"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
@@ -103,6 +106,56 @@ func (d *drafter) byExtension(told []*Answer, name string) {
 			on = `~.*\.(` + strings.Join(parts, "|") + ")"
 		}
 		d.add(rankHeaders, "header", strings.ToLower(name), "on "+on+" for 200 304 set "+name+" "+rulebook.Quote(rulebook.Literal(value)), "%s", answers(counts[value]))
+	}
+}
+
+// mediaType is one as a rulebook can say it.
+var mediaType = regexp.MustCompile(`^[a-z0-9][a-z0-9.+-]*/[a-z0-9][a-z0-9.+-]*$`)
+
+// media finds the media types of files that are others than usual, by their extensions, and
+// the charsets of texts.
+func (d *drafter) media() {
+	type sentAs struct{ kind, charset string }
+	told := map[string]map[sentAs]int{}
+	for _, a := range d.Answers {
+		at := a.Request.Address
+		end := strings.ToLower(strings.TrimPrefix(path.Ext(at.Path), "."))
+		if a.Status != http.StatusOK || a.Request.Verb() != "GET" || !d.knows(at.Host) || end == "" || strings.Trim(end, "abcdefghijklmnopqrstuvwxyz0123456789") != "" {
+			continue
+		}
+		if n := d.Tree.Find(at.Path); n == nil || n.Folder {
+			continue // something else than a file answers there
+		}
+		for _, h := range a.Header {
+			if !strings.EqualFold(h.Name, "Content-Type") {
+				continue
+			}
+			if kind, more, err := mime.ParseMediaType(h.Value); err == nil && mediaType.MatchString(kind) {
+				if told[end] == nil {
+					told[end] = map[sentAs]int{}
+				}
+				told[end][sentAs{kind, strings.ToLower(more["charset"])}]++
+			}
+		}
+	}
+	for _, end := range slices.Sorted(maps.Keys(told)) {
+		all := 0
+		var most sentAs
+		for as, n := range told[end] {
+			if all += n; n > told[end][most] || n == told[end][most] && as.kind+as.charset < most.kind+most.charset {
+				most = as
+			}
+		}
+		n := told[end][most]
+		if float64(n) < agree*float64(all) {
+			continue
+		}
+		if usual := cmp.Or(representation.Extensions[end], "application/octet-stream"); most.kind != usual {
+			d.add(rankWire, "media", end+"-files", fmt.Sprintf("type %s %s", end, most.kind), "%s", answers(n))
+		}
+		if most.charset != "" && most.charset != "utf-8" && strings.HasPrefix(most.kind, "text/") {
+			d.add(rankWire, "media", end+"-charset", fmt.Sprintf(`on ~.*\.%s charset %s`, end, most.charset), "%s", answers(n))
+		}
 	}
 }
 
