@@ -75,6 +75,7 @@ type drafter struct {
 	engine     *engine.Engine
 	chosen     []*choice
 	whole      []string // folders of which everything is answered alike
+	sums       map[string]*site.Node
 }
 
 // Write drafts the rulebook.
@@ -104,7 +105,9 @@ func (s *Source) Write() (*Draft, error) {
 	d.statuses()
 	d.asked()
 	d.slashes()
+	d.documents()
 	d.served()
+	d.rewrites()
 	all := d.facts
 	d.facts = some(all)
 	d.parameters()

@@ -333,3 +333,32 @@ func TestMediaTypesAreDrafted(t *testing.T) {
 		t.Errorf("%s, want %s in\n%s", strings.Join(got, "|"), want, d.Rulebook)
 	}
 }
+
+// What is shown is told by what it says: the page of a folder by another name, and a file under
+// another address. What is no file of the tree is not drawn from that.
+func TestFilesAreToldByWhatTheySay(t *testing.T) {
+	files := map[string]string{"/index.html": "home", "/boats/default.html": "boats", "/crew/default.html": "crew", "/crew/start.html": "other", "/plan/show.html": "planner", "/fares/index.html": "fares", "/x/a.html": "a", "/x/b.html": "b"}
+	tree := site.Memory(files)
+	sum := func(path string) string { return sumOf(tree.Find(path)) }
+	s := &Source{Files: "public", Tree: tree}
+	for path, of := range map[string]string{"/": sum("/index.html"), "/boats/": sum("/boats/default.html"), "/crew/": sum("/crew/default.html"), "/fares/": sum("/fares/index.html"), "/planner": sum("/plan/show.html"), "/reise": sum("/plan/show.html"), "/x/": "of a listing", "/app": "of an application"} {
+		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: 200, Sum: of})
+	}
+	d, err := s.Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := strings.Join(strings.Fields(d.Rulebook), " ")
+	for _, want := range []string{"folder pages documents index.html default.html", "rewrite planner on /planner /reise to /plan/show.html then finish"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%s is not in\n%s", want, d.Rulebook)
+		}
+	}
+	left := ""
+	for _, l := range d.Left {
+		left += l.Answer.Request.Address.Path + " "
+	}
+	if len(d.Left) != 2 || !strings.Contains(left, "/x/ ") || !strings.Contains(left, "/app ") {
+		t.Errorf("left is %s, want /x/ and /app", left)
+	}
+}

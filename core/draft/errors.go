@@ -1,12 +1,16 @@
 package draft
 
-// The pages of errors, told by what they say.
+// Files, told by what they say: the pages of folders and of errors, and what is shown under
+// another address.
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"io"
+	"maps"
+	"net/http"
 	"path"
 	"slices"
 	"strings"
@@ -33,7 +37,6 @@ func (d *drafter) errorPages() {
 		all[a.Status]++
 		sums[a.Status][a.Sum]++
 	}
-	var files map[string]*site.Node
 	for _, page := range errorPages {
 		for _, status := range strings.Fields(page.status) {
 			number := 0
@@ -42,10 +45,7 @@ func (d *drafter) errorPages() {
 				if n < 2 || float64(n) < agree*float64(all[number]) {
 					continue
 				}
-				if files == nil {
-					files = d.pagesBySum()
-				}
-				if f := files[sum]; f != nil {
+				if f := d.pageOf(sum); f != nil {
 					d.add(rankErrors, "error", page.entry, fmt.Sprintf("for %d show %s", number, rulebook.Quote(f.Path)), "%s", answers(n))
 				}
 			}
@@ -55,6 +55,87 @@ func (d *drafter) errorPages() {
 
 // mostHashed is how many pages are looked at.
 const mostHashed = 5000
+
+// documents finds the pages that folders show which are called otherwise than usual.
+func (d *drafter) documents() {
+	if d.Tree == nil {
+		return
+	}
+	names := map[string]int{}
+	for _, f := range d.facts {
+		folder := d.Tree.Find(strings.TrimSuffix(f.path, "/"))
+		if f.done || f.Status != http.StatusOK || f.Sum == "" || !strings.HasSuffix(f.path, "/") || folder == nil || !folder.Folder || d.Tree.Find(folder.Path+"/"+rulebook.UsualDocument) != nil {
+			continue
+		}
+		for _, n := range folder.Children {
+			if !n.Folder && !n.Hidden && sumOf(n) == f.Sum {
+				names[n.Name()]++
+				f.done = true
+				break
+			}
+		}
+	}
+	if len(names) == 0 {
+		return
+	}
+	n := 0
+	var words []string
+	for _, name := range slices.SortedFunc(maps.Keys(names), func(a, b string) int { return cmp.Or(names[b]-names[a], strings.Compare(a, b)) }) {
+		n += names[name]
+		words = append(words, rulebook.Quote(name))
+	}
+	d.add(rankFolders, "folder", "pages", "documents "+strings.Join(append([]string{rulebook.UsualDocument}, words...), " "), "The pages of folders, by what they say. %s", answers(n))
+}
+
+// rewrites finds the files that are shown under addresses at which the tree has nothing.
+func (d *drafter) rewrites() {
+	if d.Tree == nil {
+		return
+	}
+	from := map[*site.Node][]*fact{}
+	for _, f := range d.facts {
+		if f.done || f.Status != http.StatusOK || f.Sum == "" || f.query != "" || !plainPath(f.path) || d.Tree.Find(strings.TrimSuffix(f.path, "/")) != nil {
+			continue
+		}
+		if n := d.pageOf(f.Sum); n != nil {
+			from[n] = append(from[n], f)
+			f.done = true
+		}
+	}
+	for _, n := range slices.SortedFunc(maps.Keys(from), func(a, b *site.Node) int { return strings.Compare(a.Path, b.Path) }) {
+		var paths []string
+		for _, f := range from[n] {
+			paths = append(paths, f.path)
+		}
+		slices.Sort(paths)
+		d.add(rankFiles, "rewrite", strings.TrimPrefix(nameOf(paths[0]), "old-"), "on "+strings.Join(slices.Compact(paths), " ")+" to "+rulebook.Quote(n.Path)+" then finish", "The file is shown under another address. %s", answers(len(from[n])))
+	}
+}
+
+// pageOf gives the page of the tree that has the content of a sum; nil for none.
+func (d *drafter) pageOf(sum string) *site.Node {
+	if d.sums == nil {
+		d.sums = d.pagesBySum()
+	}
+	return d.sums[sum]
+}
+
+// sumOf is the SHA-256 of a file's content; "" where it cannot be read, or is too large.
+func sumOf(n *site.Node) string {
+	if n.Size > site.MaxWhole {
+		return ""
+	}
+	in, err := n.Open()
+	if err != nil {
+		return ""
+	}
+	defer in.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, in); err != nil {
+		return ""
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+}
 
 // pagesBySum gives the pages of the tree by the SHA-256 of their content, those
 // that lie higher up first.
@@ -68,15 +149,8 @@ func (d *drafter) pagesBySum() map[string]*site.Node {
 	slices.SortStableFunc(pages, func(a, b *site.Node) int { return strings.Count(a.Path, "/") - strings.Count(b.Path, "/") })
 	out := map[string]*site.Node{}
 	for _, n := range pages[:min(len(pages), mostHashed)] {
-		in, err := n.Open()
-		if err != nil {
-			continue
-		}
-		sum := sha256.New()
-		_, err = io.Copy(sum, in)
-		in.Close()
-		if s := hex.EncodeToString(sum.Sum(nil)); err == nil && out[s] == nil {
-			out[s] = n
+		if sum := sumOf(n); sum != "" && out[sum] == nil {
+			out[sum] = n
 		}
 	}
 	return out
