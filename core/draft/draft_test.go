@@ -100,6 +100,11 @@ func loops(e *engine.Engine, answers []*Answer) bool {
 	return false
 }
 
+// at is an address of the site.
+func at(path string) request.Address {
+	return request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}
+}
+
 // A few answers say what is meant; more of them do not change that.
 func TestTemplates(t *testing.T) {
 	for _, test := range []struct{ pairs, want string }{
@@ -123,7 +128,7 @@ func TestTemplates(t *testing.T) {
 		s := &Source{Table: "moves.csv"}
 		for _, pair := range strings.Split(test.pairs, ", ") {
 			old, to, _ := strings.Cut(pair, " ")
-			a, err := request.Parse(old, request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/"})
+			a, err := request.Parse(old, at("/"))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -145,7 +150,7 @@ func TestTemplates(t *testing.T) {
 // What one visitor's program is refused is not a rule for all others.
 func TestOneProgramIsNotEverybody(t *testing.T) {
 	ask := func(path, agent string, status int) *Answer {
-		a := &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: status}
+		a := &Answer{Request: &request.Request{Address: at(path)}, Status: status}
 		if agent != "" {
 			a.Request.Headers = []request.Header{{Name: "User-Agent", Value: agent}}
 		}
@@ -182,7 +187,7 @@ func TestOneProgramIsNotEverybody(t *testing.T) {
 func TestFieldsOfKindsOfFiles(t *testing.T) {
 	s := &Source{Table: "moves.csv"}
 	for _, path := range []string{"/save.old~", "/a.css", "/b.css", "/d/c.css", "/e.css", "/x.html", "/y.html", "/z.html", "/"} {
-		a := &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: 200, Header: []request.Header{{Name: "X-Kind", Value: "page"}}}
+		a := &Answer{Request: &request.Request{Address: at(path)}, Status: 200, Header: []request.Header{{Name: "X-Kind", Value: "page"}}}
 		if strings.HasSuffix(path, ".css") {
 			a.Header = []request.Header{{Name: "x-kind", Value: "style"}}
 		}
@@ -225,7 +230,7 @@ func TestWhereASiteIs(t *testing.T) {
 // What is worth encoding is told with its size.
 func TestWhatAStartSaysOfSizes(t *testing.T) {
 	tree := site.Memory(map[string]string{"/index.html": strings.Repeat("x", 1025), "/a.css": strings.Repeat("x", 1023), "/b.css": strings.Repeat("x", 3<<10), "/c.png": strings.Repeat("x", 5<<10)})
-	b := &Beginning{Tree: tree, Files: "public", Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/"}}
+	b := &Beginning{Tree: tree, Files: "public", Address: at("/")}
 	s, err := b.Write()
 	if err != nil {
 		t.Fatal(err)
@@ -243,7 +248,7 @@ func TestStatusesThatAreDrafted(t *testing.T) {
 		405: "access status-405 on /x refuse 405", 410: "reply gone on /x with 410", 451: "access withheld on /x refuse 451", 499: "reply status-499 on /x with 499", 500: "", 501: "",
 	} {
 		s := &Source{Table: "moves.csv", Files: "public", Tree: site.Memory(map[string]string{"/index.html": "x", "/x": "x"})}
-		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/x"}}, Status: status})
+		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: at("/x")}, Status: status})
 		d, err := s.Write()
 		if err != nil {
 			t.Fatal(err)
@@ -270,7 +275,7 @@ func TestRowsThatLeadToTheirOwnPath(t *testing.T) {
 		"/page?id=3 /other":     "/page?id=3,/other,301\n",
 	} {
 		old, to, _ := strings.Cut(pair, " ")
-		a, err := request.Parse(old, request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: "/"})
+		a, err := request.Parse(old, at("/"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -316,7 +321,7 @@ func TestMediaTypesAreDrafted(t *testing.T) {
 		"/a.ics": "text/x-calendar", "/b.ics": "text/x-calendar", "/c.html": "text/html; charset=ISO-8859-1", "/d.html": "text/html;charset=iso-8859-1", "/e.css": "text/css; charset=utf-8",
 		"/f.zzz": "application/octet-stream", "/g.yyy": "application/x-yyy", "/h.js": "text/javascript", "/i.js": "text/plain", "/j.xls": "text/html", "/k.css": "nonsense",
 	} {
-		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: 200, Header: []request.Header{{Name: "content-type", Value: kind}}})
+		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: at(path)}, Status: 200, Header: []request.Header{{Name: "content-type", Value: kind}}})
 	}
 	d, err := s.Write()
 	if err != nil {
@@ -342,7 +347,7 @@ func TestFilesAreToldByWhatTheySay(t *testing.T) {
 	sum := func(path string) string { return sumOf(tree.Find(path)) }
 	s := &Source{Files: "public", Tree: tree}
 	for path, of := range map[string]string{"/": sum("/index.html"), "/boats/": sum("/boats/default.html"), "/crew/": sum("/crew/default.html"), "/fares/": sum("/fares/index.html"), "/planner": sum("/plan/show.html"), "/reise": sum("/plan/show.html"), "/x/": "of a listing", "/app": "of an application"} {
-		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: request.Address{Scheme: "https", Host: "s.example", Port: 443, Path: path}}, Status: 200, Sum: of})
+		s.Answers = append(s.Answers, &Answer{Request: &request.Request{Address: at(path)}, Status: 200, Sum: of})
 	}
 	d, err := s.Write()
 	if err != nil {
