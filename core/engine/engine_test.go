@@ -99,6 +99,7 @@ func TestAnswers(t *testing.T) {
 		{"an unknown host", "", "https://t.example/", "200 document file /index.html"},
 		{"a file with a slash behind it", "", "/notes.txt/", "404 missing"},
 		{"a folder without its slash", "", "/fares?x=1", "301 slash to /fares/?x=1"},
+		{"a folder without its slash, and a query that is not one of a URL", "", "/fares?\"x=ü", "301 slash to /fares/?%22x=%C3%BC"},
 		{"a folder", "", "/fares/", "200 document file /fares/index.html"},
 		{"a folder without document", "", "/boats/", "403 no-document"},
 		{"no document is wanted", "folder f in /fares/ documents none", "/fares/", "403 no-document"},

@@ -80,6 +80,7 @@ func TestValuesAreEncodedForTheirPlace(t *testing.T) {
 		{"redirect r when cookie.c ~a(?<who>\\w+) ~b(?<who>\\w+) to /u/{who} as 302@Cookie: c=bob", "/a", "/u/ob"},
 		{"redirect r on /a to /b?{query} as 302", "/a?\"q=1", "/b?%22q=1"},
 		{"redirect r on /a to /b?{query} as 302", "/a?q=<", "/b?q=%3C"},
+		{"redirect r on /a to /b as 302", "/a?\"x=1", "/b?%22x=1"},
 	} {
 		rule, header, _ := strings.Cut(test.rule, "@")
 		var headers []string
