@@ -39,7 +39,7 @@ func (r *run) partsText(b *replay.Breakdown, s summed) error {
 	if by == "day" || by == "hour" {
 		by += " (" + b.Zone.String() + ")"
 	}
-	out.Printf("%s by %s in %s\n\n", render.Count(s.tally.Requests, "request"), by, shortTime(s.took))
+	out.Printf("%s by %s in %s\n\n", render.Count(s.tally.Requests, "request"), by, render.Time(s.took))
 	all := b.Sorted()
 	var used [6]bool // columns that have something
 	loops := false

@@ -215,7 +215,7 @@ func (r *run) comparedText(c compared) error {
 		out.Printf("   %s changed", out.Doubtful(render.Number(changed)))
 	}
 	out.Printf("%s\n", r.partly(r.interrupted()))
-	out.Wrapped("", out.Quiet(fmt.Sprintf("%swith %s and %s in %s", made, render.Clean(oldName), render.Clean(newName), shortTime(took))))
+	out.Wrapped("", out.Quiet(fmt.Sprintf("%swith %s and %s in %s", made, render.Clean(oldName), render.Clean(newName), render.Time(took))))
 	out.Printf("\n")
 	var sums [][]string
 	for i, g := range result.Groups {

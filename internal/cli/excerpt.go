@@ -182,7 +182,7 @@ func strengthText(s excerpt.Strength) string {
 // strength shows what a list notices, and what it does not.
 func (r *run) strength(s excerpt.Strength, items int, took time.Duration) {
 	out := r.out
-	out.Wrapped("", fmt.Sprintf("%s with what is expected, in %s. %s", render.Count(items, "request"), shortTime(took), strengthText(s)))
+	out.Wrapped("", fmt.Sprintf("%s with what is expected, in %s. %s", render.Count(items, "request"), render.Time(took), strengthText(s)))
 	for i, u := range s.Unnoticed {
 		if i == 0 {
 			out.Printf("\nNot noticed\n\n")

@@ -468,7 +468,7 @@ func (p *readPages) says() string {
 	if p.site == nil || len(p.site.Pages)+len(p.site.Unread) == 0 {
 		return ""
 	}
-	said := fmt.Sprintf("%s in %s followed (%s)", render.Count(len(p.site.Targets), "address"), render.Count(len(p.site.Pages), "file"), shortTime(p.took))
+	said := fmt.Sprintf("%s in %s followed (%s)", render.Count(len(p.site.Targets), "address"), render.Count(len(p.site.Pages), "file"), render.Time(p.took))
 	if n := len(p.site.Unread); n > 0 {
 		said += fmt.Sprintf("; %s could not be read", render.Count(n, "file"))
 	}

@@ -198,7 +198,7 @@ func (r *run) waiting(says func() string) (ended func()) {
 			case now := <-tick.C:
 				if took := now.Sub(start); took > time.Second {
 					shown = true
-					fmt.Fprintf(f, "\r\x1b[Kreading %s   %s", render.Short(says(), 60), shortTime(took))
+					fmt.Fprintf(f, "\r\x1b[Kreading %s   %s", render.Short(says(), 60), render.Time(took))
 				}
 			}
 		}

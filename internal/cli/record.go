@@ -125,7 +125,7 @@ func (r *run) record(ctx context.Context, names []string, f *recordFlags) (int, 
 		return why != ""
 	})
 	if len(all) > 0 && f.Rate > 0 {
-		fmt.Fprintf(r.stderr, "%s to %s, at most %.0f a second: about %s\n", render.Count(len(all), "request"), strings.Join(f.at, " and "), f.Rate, shortTime(time.Duration(float64(len(all))/f.Rate*float64(time.Second))))
+		fmt.Fprintf(r.stderr, "%s to %s, at most %.0f a second: about %s\n", render.Count(len(all), "request"), strings.Join(f.at, " and "), f.Rate, render.Time(time.Duration(float64(len(all))/f.Rate*float64(time.Second))))
 	}
 	progress, ended := r.progress("record", int64(len(all)), "requests", 1)
 	f.Progress = func(done int) { progress(int64(done)) }

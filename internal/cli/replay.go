@@ -587,7 +587,7 @@ func (r *run) progress(name string, size int64, unit string, per int64) (replay.
 			last, shown = now, true
 			rate := float64(most) / now.Sub(start).Seconds()
 			left := time.Duration(float64(size-most) / rate * float64(time.Second))
-			fmt.Fprintf(f, "\r\x1b[K%s   %s of %s %s   %.0f %s/s   %s left", render.Short(name, 40), render.Number(most/per), render.Number(size/per), unit, rate/float64(per), unit, shortTime(left))
+			fmt.Fprintf(f, "\r\x1b[K%s   %s of %s %s   %.0f %s/s   %s left", render.Short(name, 40), render.Number(most/per), render.Number(size/per), unit, rate/float64(per), unit, render.Time(left))
 		}, func() {
 			if shown {
 				fmt.Fprint(f, "\r\x1b[K")

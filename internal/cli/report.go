@@ -43,7 +43,7 @@ func (r *run) tallyText(s summed) error {
 	if t.Requests < read && !t.Partial { // some were chosen
 		requests = fmt.Sprintf("%s of %s", render.Number(t.Requests), render.Count(read, "request"))
 	}
-	head = append(head, requests+" in "+shortTime(took))
+	head = append(head, requests+" in "+render.Time(took))
 	add(t.Loops.Total+t.TooLong.Total, "loop", true)
 	head = append(head, render.Number(t.Missing.Total)+" not found")
 	if t.Expected > 0 {
@@ -138,16 +138,6 @@ func (r *run) lists(t *replay.Tally, most int) {
 		row(fmt.Sprintf("all %d lists", len(t.Lists)), all)
 	}
 	r.out.Rows("  ", rows, 1)
-}
-
-func shortTime(d time.Duration) string {
-	switch {
-	case d < time.Millisecond:
-		return fmt.Sprintf("%d µs", d.Microseconds())
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return fmt.Sprintf("%.1f s", d.Seconds())
 }
 
 const shownNames = 12 // of what decided a status
@@ -558,7 +548,7 @@ func (r *run) bytes(e *engine.Engine, t *replay.Tally) {
 		if b.Wire < b.Plain {
 			saved = render.Saved(b.Plain, b.Wire)
 		}
-		rows = append(rows, []string{name, render.Number(b.Requests), render.Number(b.Plain), render.Number(b.Wire), saved})
+		rows = append(rows, []string{name, render.Number(b.Requests), render.Size(b.Plain), render.Size(b.Wire), saved})
 	}
 	for _, name := range types {
 		b := t.Types[name]
@@ -593,7 +583,7 @@ func (r *run) smaller(e *engine.Engine, t *replay.Tally) {
 	r.heading("Could be smaller", "sent uncompressed, and what br would make of it", false)
 	rows := [][]string{{r.out.Quiet("file"), r.out.Quiet("requests"), r.out.Quiet("size"), r.out.Quiet("br"), r.out.Quiet("saved")}}
 	for _, s := range list[:min(shownSmaller, len(list))] {
-		rows = append(rows, []string{render.Short(s.Path, 60), render.Number(s.Requests), render.Number(s.Size), render.Number(s.Packed), render.Saved(s.Size, s.Packed)})
+		rows = append(rows, []string{render.Short(s.Path, 60), render.Number(s.Requests), render.Size(s.Size), render.Size(s.Packed), render.Saved(s.Size, s.Packed)})
 	}
 	r.out.Rows("  ", rows, 1, 2, 3, 4)
 	if more := len(list) - shownSmaller; more > 0 {

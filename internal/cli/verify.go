@@ -310,7 +310,7 @@ func (r *run) verifiedText(found verified) error {
 		once = fmt.Sprintf("%s of them sent, each once, ", render.Number(sent))
 	}
 	out.Printf("%s   %s%s\n", render.Count(asked, "request"), said, r.partly(r.interrupted()))
-	out.Wrapped("", out.Quiet(fmt.Sprintf("%sto %s in %s", once, strings.Join(f.at, " and "), shortTime(took))))
+	out.Wrapped("", out.Quiet(fmt.Sprintf("%sto %s in %s", once, strings.Join(f.at, " and "), render.Time(took))))
 	if len(sorted) > 1 {
 		out.Printf("\n")
 		var rows [][]string

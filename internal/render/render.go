@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -287,8 +288,38 @@ func Bytes(n int64) string {
 		return "1 byte"
 	case n < 0:
 		return "size not known"
+	case n >= 1<<20:
+		return Size(n)
 	}
 	return Number(n) + " bytes"
+}
+
+// Size is a number of bytes, from a MiB on with its unit.
+func Size(n int64) string {
+	units := []string{"MiB", "GiB", "TiB", "PiB", "EiB"}
+	if n < 1<<20 {
+		return Number(n)
+	}
+	of := float64(n) / (1 << 20)
+	for of >= 1024 && len(units) > 1 {
+		of, units = of/1024, units[1:]
+	}
+	return fmt.Sprintf("%.1f %s", of, units[0])
+}
+
+// Time is how long something took, as people say it.
+func Time(d time.Duration) string {
+	switch {
+	case d < time.Millisecond:
+		return fmt.Sprintf("%d µs", d.Microseconds())
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 }
 
 // Count writes a number with its noun, in the plural where that is right.
