@@ -185,6 +185,12 @@ func TestLinesThatAreNotAlike(t *testing.T) {
 	line := func(path, referrer, agent string) string {
 		return fmt.Sprintf(`192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET %s HTTP/1.1" 200 12 "%s" "%s"`, path, referrer, agent)
 	}
+	withQueries := func(path string) (out []string) { // of which some make what they lead to too long
+		for _, n := range []int{1, 10, 20, 30, 35, 40, 50} {
+			out = append(out, line(path+"?q="+strings.Repeat("q", n), "-", "x"))
+		}
+		return out
+	}
 	const site, other = "site s address https://s.example files public\n", "site t address http://t.example:8080\n"
 	for name, test := range map[string]struct {
 		book    string
@@ -209,12 +215,12 @@ func TestLinesThatAreNotAlike(t *testing.T) {
 			[]string{line("/go", "-", "none"), line("/go", "-", "two"), line("/go", "-", "one"), line("/go", "-", "-")}},
 		"agents behind languages and queries": {site + "access a when language de refuse\naccess b when query.q 1 refuse\naccess c when cookie.c x refuse\naccess d when agent one refuse\n" + other, nil,
 			[]string{line("/a?q=1", "-", "none"), line("/a", "-", "one"), line("/a", "-", "none")}},
-		"a URL that grows by what is copied twice": {site + "redirect r on /a/:x to /b/{x}/{x} as 302\nlimit l url 24B\nreply a with 204\n" + other, nil,
-			[]string{line("/a/1234567?q=1", "-", "x"), line("/a/1234567?q=12", "-", "x"), line("/a/1234567?q=123", "-", "x"), line("/a/1234567?q=1234", "-", "x"), line("/a/1234567?q=12345", "-", "x"), line("/a/1234567?q=1234567890", "-", "x")}},
-		"a URL that grows by groups in groups": {site + "redirect r on ~/a/((1*)2) to /b/{1}/{2} as 302\nlimit l url 24B\nreply a with 204\n" + other, nil,
-			[]string{line("/a/1111112?q=1", "-", "x"), line("/a/1111112?q=123", "-", "x"), line("/a/1111112?q=1234", "-", "x"), line("/a/1111112?q=12345", "-", "x"), line("/a/1111112?q=1234567890", "-", "x")}},
-		"a URL that grows by what is below it twice": {site + "redirect r in /a/ to /b/{below}/{below} as 302\nlimit l url 24B\nreply a with 204\n" + other, nil,
-			[]string{line("/a/1111112?q=1", "-", "x"), line("/a/1111112?q=12", "-", "x"), line("/a/1111112?q=123", "-", "x"), line("/a/1111112?q=1234", "-", "x"), line("/a/1111112?q=1234567890", "-", "x")}},
+		"a URL that grows by what is copied again and again": {site + "redirect r on /a/:x to /b/" + strings.Repeat("{x}", 8) + " as 302\nredirect s in /b/ to /c as 302 query drop\nlimit l url 400B\nreply a with 204\n" + other, nil,
+			withQueries("/a/"+strings.Repeat("x", 45))},
+		"a URL that grows by what is below, again and again": {site + "redirect r in /a/ to /b/" + strings.Repeat("{below}", 8) + " as 302\nredirect s in /b/ to /c as 302 query drop\nlimit l url 400B\nreply a with 204\n" + other, nil,
+			withQueries("/a/"+strings.Repeat("x", 45))},
+		"a URL that grows by groups in groups": {site + "redirect r on ~/a/((((((((1*)2)3)4)5)6)7)8) to /b/{1}{2}{3}{4}{5}{6}{7}{8} as 302\nredirect s in /b/ to /c as 302 query drop\nlimit l url 400B\nreply a with 204\n" + other, nil,
+			withQueries("/a/"+strings.Repeat("1", 41)+"2345678")},
 		"a referrer of one letter": {site + other, nil,
 			[]string{line("/none", "x", "x"), line("/none", "x", "y"), line("/none", "-", "y")}},
 		"a URL that is too long behind a redirect": {site + "redirect r on /old to /a/longer/path as 302\nredirect s on /a/longer/path to /a as 302\nlimit l url 24B\nreply a with 204\n" + other, nil,
