@@ -57,7 +57,7 @@ func TestWhatCheckSays(t *testing.T) {
 			"This entry and maps (site.kibitz:6) overlap. Both take /docs/map, where maps wins because it is above; only maps takes /a/map, and only papers takes /docs/a.",
 			"put the more special one above, or write an entry for what both take above the two"},
 		{"redirect german on /:page when cookie.lang de to /de/{page} as temporary\nredirect old on /fares to /fares/ as permanent", "order-decides", "site.kibitz:7:14",
-			"This entry and german (site.kibitz:6) overlap. Both take /fares with Cookie: lang=de, where german wins because it is above; only german takes /a with Cookie: lang=de, and only old takes /fares.",
+			"This entry and german (site.kibitz:6) overlap. Both take /fares with Cookie: lang=de, where german wins because it is above; only german takes /about.html with Cookie: lang=de, and only old takes /fares.",
 			"put the one that should win above the other; if it is there already, nothing needs doing"},
 		{"redirect prices on /prices to /fares as permanent", "chain", "site.kibitz:6:28",
 			"Whoever asks for https://s.example/prices waits for 2 redirects: prices, then the folder's slash.",

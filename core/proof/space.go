@@ -505,7 +505,31 @@ func (s *search) finish(req request.Request, alive []bool) *request.Request {
 	return nil
 }
 
-// specimens are a few paths that a rule's patterns take.
+// mostLooked is how many files of a folder are held against a pattern.
+const mostLooked = 30
+
+// fileOf gives a file of the tree that a pattern takes, in the folder with which it begins;
+// "" where none of the first is one.
+func (sp *space) fileOf(p *pattern.Pattern) string {
+	begins := p.Prefix()
+	slash := strings.LastIndexByte(begins, '/')
+	if _, whole := p.Literal(); whole || slash < 0 {
+		return ""
+	}
+	folder := sp.Tree(sp.site).Find(canonical.Unmarked(begins[:slash]))
+	if folder == nil || !folder.Folder {
+		return ""
+	}
+	for _, n := range folder.Children[:min(len(folder.Children), mostLooked)] {
+		if !n.Folder && !n.Hidden && p.Match(n.Path) {
+			return n.Path
+		}
+	}
+	return ""
+}
+
+// specimens are a few paths that a rule's patterns take: those of examples, of the tree, of
+// its own words, and rows of its table.
 func (sp *space) specimens(r *rulebook.Rule) []string {
 	words, ok := sp.samples[r]
 	if !ok {
@@ -515,6 +539,9 @@ func (sp *space) specimens(r *rulebook.Rule) []string {
 			}
 		}
 		for _, p := range r.On {
+			if file := sp.fileOf(p); file != "" {
+				words = append(words, file)
+			}
 			words = append(words, p.Words(2)...)
 		}
 		if m, ok := r.Action.(*rulebook.Moves); ok {
