@@ -301,7 +301,7 @@ func TestTheExampleIsAWalkOnATerminal(t *testing.T) {
 	}
 	text := strings.ReplaceAll(string(out), "\r\n", "\n")
 	at := 0
-	for _, want := range []string{"\n1. You have a folder", "1 of 26.", "\n2. A server runs", "answers kept", "\n6. The request that shows the loop", "Loop: the visit", "more lines", "\n7. What happens", "\n3. Which rulebook", "q leaves:", "Now yours:"} {
+	for _, want := range []string{"\n1. You have a folder", "1 of 27.", "\n2. A server runs", "answers kept", "\n6. The request that shows the loop", "Loop: the visit", "more lines", "\n7. What happens", "\n3. Which rulebook", "q leaves:", "Now yours:"} {
 		i := strings.Index(text[at:], want)
 		if i < 0 {
 			t.Fatalf("%q does not come then:\n%s", want, text[at:])
@@ -334,7 +334,7 @@ func TestTheWalkFitsTheScreen(t *testing.T) {
 		if i+1 < len(steps) {
 			step = text[at[0]:steps[i+1][0]]
 		}
-		step, _, _ = strings.Cut(step, " of 26.  Enter goes on")
+		step, _, _ = strings.Cut(step, " of 27.  Enter goes on")
 		rows := 0
 		for line := range strings.SplitSeq(step, "\n") {
 			width := utf8.RuneCountInString(line)
@@ -347,7 +347,7 @@ func TestTheWalkFitsTheScreen(t *testing.T) {
 			t.Errorf("%d rows:\n%s", rows, step)
 		}
 	}
-	if len(steps) != 26 {
+	if len(steps) != 27 {
 		t.Errorf("%d steps", len(steps))
 	}
 }

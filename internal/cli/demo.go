@@ -76,6 +76,7 @@ var demoSteps = []demoStep{
 	{"Which entries could take an address?", "rules -for /boat.php?name=avocet", "", ""},
 	{"The whole list.", "replay requests.txt", "", ""},
 	{"And yesterday's log: what will be answered in another way than the old server did?", "replay -top 8 yesterday.log", "", "Recorded against"},
+	{"Who asks for what is not there? By agent, visitor, referrer, network, day or hour.", "replay -only 404 -by agent yesterday.log", "", ""},
 	{"A short list that stands for that log, to keep beside the rulebook. (Without -quick it also gets what notices each slip.)", "excerpt -quick yesterday.log", "", ""},
 	{"A designer sends new pages. What do they refer to, and what becomes of it?", "links newpages.kibitz", "", ""},
 	{"What has moved for good can be written into the files. What would be changed?", "links newpages.kibitz -show", "", ""},
