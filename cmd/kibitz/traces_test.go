@@ -37,6 +37,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  301 decided by fares, site.kibitz:11; the cause is redirect
+     redirect fares on /fares.php to /fares/ as permanent query only day
      cached by browsers for good: no header limits it
 `},
 		{`http://s.example/`, `
@@ -44,6 +45,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  301 decided by secure, site.kibitz:7; the cause is redirect
+     redirect secure when scheme http to https://{host}{path} as permanent
      cached by browsers for good: no header limits it
 `},
 		{`-client 192.0.2.7 /crew/rota.html`, `
@@ -66,6 +68,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  403 decided by crew, site.kibitz:9; the cause is refused
+     access crew in /crew/ unless client 192.0.2.0/24 refuse
      not cached
 `},
 		{`-header 'User-Agent: PageHoover' /`, `
@@ -77,6 +80,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  404 decided by robots, site.kibitz:10; the cause is refused
+     access robots when agent *Hoover* refuse 404
      cached as each browser sees fit: nothing says how long
 `},
 		{`/b/tern`, `
@@ -121,6 +125,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe      site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  200 decided by planner, site.kibitz:14; the cause is fallback
+     fallback planner in /planner/ to /planner/{query.page}.html /planner/index.html
      cached as each browser sees fit, often a tenth of its age: nothing says how long (RFC 9111, 4.2.2)
 `},
 		{`/photos/`, `
@@ -133,6 +138,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  200 decided by photos, site.kibitz:17; the cause is listing
+     folder photos in /photos/ listing on
      cached as each browser sees fit: nothing says how long
 `},
 		{`/photos`, `
@@ -208,6 +214,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  302 decided by season, site.kibitz:12; the cause is redirect
+     redirect season on /timetable/:season(\w+).php when time before 2027-01-01 to /fares/?s={season} as temporary
      not cached by browsers
 `},
 		{`/aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa`, `
@@ -215,6 +222,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe   site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  414 decided by all, site.kibitz:6; the cause is too-large
+     limit all url 60B
      cached as each browser sees fit: nothing says how long
 `},
 		{`-header 'Range: bytes=0-9' /about.html`, `
@@ -253,6 +261,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  301 decided by fares, site.kibitz:11; the cause is redirect
+     redirect fares on /fares.php to /fares/ as permanent query only day
      cached by browsers for good: no header limits it
 `},
 		{`/webcam`, `
@@ -265,6 +274,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  410 decided by m, site.kibitz:21; the cause is reply
+     moves m table moves.csv as permanent
      cached as each browser sees fit: nothing says how long
 `},
 		{`/boat.php?id=2`, `
@@ -278,6 +288,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  302 decided by m, site.kibitz:21; the cause is redirect
+     moves m table moves.csv as permanent
      not cached by browsers
 `},
 		{`/boat.php?id=9`, `
@@ -304,6 +315,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   -  4 entries are for other paths: fares (11)   season (12)   boat (13)   m (21)
   +  booking   site.kibitz:22   an application answers here
   =  app decided by booking, site.kibitz:22; the cause is handoff
+     handoff booking in /booking/ to http://127.0.0.1:9
 `},
 		{`/gone-too`, `
   -  secure   site.kibitz:7    when scheme http: it is https
@@ -316,6 +328,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  410 decided by gone, site.kibitz:23; the cause is reply
+     reply gone on /gone* with 410 text "It is gone."
      cached as each browser sees fit: nothing says how long
 `},
 		{`/crew`, `
@@ -326,6 +339,7 @@ reply    gone     on /gone* with 410 text "It is gone."
   +  safe     site.kibitz:18   sets X-Frame-Options: DENY
   -  1 entry is for another path: css (19)
   =  403 decided by crew, site.kibitz:9; the cause is refused
+     access crew in /crew/ unless client 192.0.2.0/24 refuse
      not cached
 `},
 	} {

@@ -284,6 +284,10 @@ func (r *run) hopSteps(e *engine.Engine, i int, h browser.Hop, trace *engine.Tra
 		by = fmt.Sprintf("%s, %s; the cause is %s", resp.By.Name, place(resp.By), resp.Cause)
 	}
 	out.Printf("  =  %s decided by %s\n", engine.StatusText(resp), by)
+	if resp.By != nil {
+		line := resp.By.Place.Source.Lines[resp.By.Place.Line-1]
+		out.Printf("     %s\n", out.Quiet(render.Short(strings.Join(strings.Fields(line), " "), out.Width-5)))
+	}
 	if resp.Word() == "" {
 		out.Printf("     %s\n", browser.Keeping(h.Request, resp, time.Now()))
 	}
