@@ -86,7 +86,7 @@ func TestServeAnswersLogsReadsAnewAndStops(t *testing.T) {
 		log = append(log, <-s.out)
 	}
 	columns := regexp.MustCompile(` {3,}`).ReplaceAllString(strings.Join(log, "\n"), "  ")
-	contains(t, columns, "GET https://saltmarsh-ferries.example/timetables/winter/  200  document  timetables/winter/index.html", "301  secure site.kibitz:15  https://saltmarsh-ferries.example/fares.php", "404  missing  errors/not-found.html")
+	contains(t, columns, "GET /timetables/winter/  200  document  timetables/winter/index.html", "301  secure site.kibitz:15  https://saltmarsh-ferries.example/fares.php", "404  missing  errors/not-found.html")
 
 	book := filepath.Join(dir, "site.kibitz")
 	text, _ := os.ReadFile(book)

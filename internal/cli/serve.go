@@ -79,6 +79,7 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 	s := live.NewServer(e)
 	s.Host, s.Forwarded = f.host, f.forwarded
 	var logs []func(live.Served)
+	r.origin = e.Book.BaseAddress().Origin()
 	if !f.quiet {
 		logs = append(logs, r.served())
 	}
@@ -159,8 +160,8 @@ func (r *run) served() func(live.Served) {
 		}
 		mu.Lock()
 		defer mu.Unlock()
-		asked := render.Clean(d.Request.Verb()) + " " + render.Short(d.Request.Address.String(), 80)
-		r.out.Printf("%s  %s  %-60s  %s  %s", d.Time.Format("15:04:05"), d.Request.Client, asked, r.out.Status(status), r.out.Quiet(render.Clean(what)))
+		asked := render.Clean(d.Request.Verb()) + " " + render.Short(r.near(d.Request.Address.String()), 80)
+		r.out.Printf("%s  %s  %-36s  %s  %s", d.Time.Format("15:04:05"), d.Request.Client, asked, r.out.Status(status), r.out.Quiet(render.Clean(what)))
 		if to != "" {
 			r.out.Printf("  %s", render.Clean(to))
 		}
