@@ -93,6 +93,8 @@ func TestChangesAreToldByWhatTheyMean(t *testing.T) {
 		"a new guard":      {"", "access g on /a.html refuse", "/a.html", NowRefused},
 		"another page":     {"", "redirect r on /a.html to /b.html as 302", "/a.html", NowElse},
 		"another file":     {"rewrite w on /x to /a.html", "rewrite w on /x to /b.html", "/x", NowElse},
+		"another refusal":  {"reply r on /x with 404", "reply r on /x with 410", "/x", NowElse},
+		"another site":     {"redirect r on /x to https://o.example/ as 302", "redirect r on /x to https://p.example/ as 302", "/x", NowElse},
 		"another way":      {"redirect r on /x to /a.html as 301", "redirect r on /x to /a.html as 302", "/x", NowWay},
 		"another header":   {"", "header h set X-Frame-Options DENY", "/a.html", NowHeader},
 		"another 404 page": {"", "error e for 404 show /a.html", "/none", NowHeader},
