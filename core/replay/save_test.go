@@ -9,6 +9,8 @@ import (
 	"testing"
 
 	"kibitz/core/request/list"
+
+	"kibitz/core/engine"
 )
 
 // savedTally is a tally of a few lines as it is kept.
@@ -96,4 +98,29 @@ func FuzzTally(f *testing.F) {
 			t.Errorf("what is written is not read: %v", err)
 		}
 	})
+}
+
+// What a tally can say of how requests end: a number for what the rulebook answers, and the
+// word in its place for what it leaves to others.
+func TestOutcomesThatCanBe(t *testing.T) {
+	for o, want := range map[Outcome]bool{
+		{Status: "200", Cause: engine.CauseFile}:              true,
+		{Status: "404", Cause: engine.CauseMissing, By: "a"}:  true,
+		{Status: "app", Cause: engine.CauseHandoff, By: "ä"}:  true,
+		{Status: "100", Cause: engine.CauseReply}:             true,
+		{Status: "999", Cause: engine.CauseReply}:             true,
+		{Status: "99", Cause: engine.CauseReply}:              false,
+		{Status: "1000", Cause: engine.CauseReply}:            false,
+		{Status: "", Cause: engine.CauseReply}:                false,
+		{Status: "app", Cause: engine.CauseFile}:              false,
+		{Status: "200", Cause: engine.CauseHandoff}:           false,
+		{Status: "", Cause: engine.CauseHandoff}:              false,
+		{Status: "200", Cause: "File"}:                        false,
+		{Status: "200", Cause: "a b"}:                         false,
+		{Status: "200", Cause: engine.CauseFile, By: "a\x00"}: false,
+	} {
+		if got := o.can(); got != want {
+			t.Errorf("%+v: %v", o, got)
+		}
+	}
 }
