@@ -36,7 +36,7 @@ access   crew in /crew/ unless client 192.0.2.0/24  refuse
 
 # the files, and what no entry decides
 /fares/ => 200 file /fares/index.html                                   # 40 requests
-/old.htmla => 404 cause missing                                         # made; would notice old ` + "`on /old.html*`" + `
+/old.htmla => 404 cause missing                                         # made; fails if old has ` + "`on /old.html*`" + `
 `
 	if !strings.HasPrefix(out, want) || status != 0 || !strings.Contains(out, "    client 192.0.2.0\n") || !strings.Contains(stderr, "5 requests stand for 120 requests; 2 of them made. 10 of 10 harms to the rulebook are noticed (100.0%)") {
 		t.Errorf("got %d\n%s%s\nwant\n%s…", status, out, stderr, want)

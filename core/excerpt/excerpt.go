@@ -34,7 +34,7 @@ type Pick struct {
 	By    *rulebook.Rule // that decides it; nil for none
 	Of    int64          // requests of the list that are answered in the same way; 0 for one that was made
 	Made  bool           // no list has it
-	Holds []string       // what would be noticed by this request first, as a Harm says it
+	Holds []string       // when this request fails first, as Harm.If says it
 }
 
 // A Gatherer gathers the ways in which the requests of a list are answered.
@@ -398,7 +398,7 @@ func (g *Gatherer) strengthen(picks, others []*Pick, base request.Address, load 
 		for _, p := range picks {
 			if p.notices(engines[i]) {
 				mu.Lock()
-				p.Holds = append(p.Holds, harms[i].Rule.Name+" "+harms[i].Says)
+				p.Holds = append(p.Holds, harms[i].If())
 				s.Noticed++
 				mu.Unlock()
 				return
@@ -436,7 +436,7 @@ func (g *Gatherer) strengthen(picks, others []*Pick, base request.Address, load 
 			continue
 		}
 		if p := made[i]; p.notices(engines[i]) {
-			p.Holds = append(p.Holds, h.Rule.Name+" "+h.Says)
+			p.Holds = append(p.Holds, h.If())
 			picks = with(picks, p)
 			s.Noticed++
 		} else {

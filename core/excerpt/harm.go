@@ -19,6 +19,22 @@ type Harm struct {
 	edits []rulebook.Edit
 }
 
+// withoutEntry is what is done where the whole entry goes.
+const withoutEntry = "without the entry"
+
+// If says of what becomes of the entry, like "old is without `when scheme http`".
+func (h *Harm) If() string {
+	switch {
+	case h.Says == withoutEntry:
+		return h.Rule.Name + " is taken out"
+	case strings.HasPrefix(h.Says, "without "):
+		return h.Rule.Name + " is " + h.Says
+	case strings.HasPrefix(h.Says, "below "):
+		return h.Rule.Name + " is moved " + h.Says
+	}
+	return h.Rule.Name + " has " + h.Says
+}
+
 // Harms gives the small changes of every entry of a rulebook: without the entry, without
 // one of its clauses or one of several values, with a wider pattern, another target or
 // status, and with the entry below it in its place. Not all of them can be read, or change
@@ -33,7 +49,7 @@ func Harms(b *rulebook.Book) (out []Harm) {
 	}
 	for _, r := range b.Rules {
 		h := harmer{rule: r}
-		h.add("without the entry", r.Replaced(nil))
+		h.add(withoutEntry, r.Replaced(nil))
 		h.clauses()
 		rules := firsts[r.Place.Source]
 		if i := slices.Index(rules, r); i+1 < len(rules) && rules[i+1].Site == r.Site && meet(r, rules[i+1]) {

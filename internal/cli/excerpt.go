@@ -138,7 +138,7 @@ func (r *run) excerpt(names []string, f *excerptFlags) (int, error) {
 		case p.Of > 0:
 			said = render.Count(p.Of, "request")
 		case len(p.Holds) > 0:
-			said = "would notice " + p.Holds[0]
+			said = "fails if " + p.Holds[0]
 		}
 		if p.Made {
 			made++
