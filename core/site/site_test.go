@@ -3,6 +3,7 @@ package site
 import (
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -57,6 +58,29 @@ func TestAFolderIsReadAsItIs(t *testing.T) {
 	os.Symlink("../secret", filepath.Join(tree, "a.txt"))
 	if text, err := got.Find("/a.txt").Read(); err == nil {
 		t.Errorf("read out of the tree: %q", text)
+	}
+}
+
+// What is left out of a folder leaves out nothing behind it.
+func TestWhatIsLeftOutIsLeftOutAlone(t *testing.T) {
+	dir := t.TempDir()
+	os.Mkdir(filepath.Join(dir, "tree"), 0o755)
+	os.WriteFile(filepath.Join(dir, "secret"), nil, 0o644)
+	tree := filepath.Join(dir, "tree")
+	for name, to := range map[string]string{"a": "nowhere", "c": "../secret", "e": "."} {
+		if os.Symlink(to, filepath.Join(tree, name)) != nil {
+			t.Skip("there are no links here")
+		}
+	}
+	if l, err := net.Listen("unix", filepath.Join(tree, "g")); err == nil { // which is neither a file nor a folder
+		defer l.Close()
+	}
+	for _, name := range []string{"b", "d", "f", "h"} {
+		os.WriteFile(filepath.Join(tree, name), nil, 0o644)
+	}
+	got, err := Folder(tree, nil)
+	if err != nil || names(got) != "/ /b /d /f /h" || len(got.Notes) != 4 {
+		t.Errorf("%v: %s %q", err, names(got), got.Notes)
 	}
 }
 
