@@ -101,6 +101,36 @@ func TestRecordKeepsWhatAServerAnswers(t *testing.T) {
 	}
 }
 
+// Rules about clients answer each of them, where the server believes a Forwarded field.
+func TestRecordForEachClient(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Forwarded") != `for="192.0.2.7";proto=https` {
+			w.WriteHeader(403)
+		}
+	}))
+	defer server.Close()
+	dir := write(t, map[string]string{
+		"list.jsonl":  `{"url":"/crew/","client":"192.0.2.7"}` + "\n" + `{"url":"/crew/","client":"198.51.100.9"}` + "\n" + `{"url":"/crew/","client":"198.51.100.9"}` + "\n",
+		"site.kibitz": "site s address https://s.example\naccess crew in /crew/ unless client 192.0.2.0/24 refuse\nreply all in / with 200\n",
+	})
+	for _, test := range []struct {
+		flags, want, predicted string
+	}{
+		{"", "1 answer kept: 1 × 403", "1 of 1 the same"},
+		{"-forwarded", "2 answers kept: 1 × 200, 1 × 403", "2 of 2 the same"},
+	} {
+		args := append([]string{"record", "list.jsonl", "-at", server.URL, "-base", "https://s.example", "-rate", "0", "-out", "a" + test.flags + ".jsonl"}, strings.Fields(test.flags)...)
+		_, errs, status := kibitz(t, dir, "", args...)
+		if status != 0 || !strings.Contains(errs, test.want) {
+			t.Errorf("%q: %d %s, want %s", test.flags, status, errs, test.want)
+		}
+		out, _, _ := kibitz(t, dir, "", "replay", "a"+test.flags+".jsonl")
+		contains(t, out, "Recorded against predicted   "+test.predicted)
+	}
+	_, errs, _ := kibitz(t, dir, "", "record", "list.jsonl", "-at", server.URL, "-base", "https://s.example", "-rate", "0", "-out", "a-forwarded.jsonl", "-forwarded", "-continue")
+	contains(t, errs, "0 answers kept beside the 2 that were there")
+}
+
 // What lies beside an address tells rules apart.
 func TestRecordProbes(t *testing.T) {
 	s := runSite(t)

@@ -34,6 +34,9 @@ rulebook is held against what the site does today (the answers are the recorded
 ones). Each line has url, method, status, location, headers, size, sha256 of the
 body, time, and with -probe what it tries.
 
+With -forwarded each is sent once for every client that the lists name, for a server
+that believes a Forwarded field.
+
 -probe also asks what tells rules apart: the other scheme, the other hosts, with and
 without a slash, a query, other letters, no extension, the names of documents, HEAD
 and OPTIONS, encodings, and names that cannot exist in each folder.
@@ -104,7 +107,11 @@ func (r *run) record(ctx context.Context, names []string, f *recordFlags) (int, 
 	hosts := map[string]bool{}
 	for _, name := range names {
 		counts, err := r.readList(name, &f.listFlags, base, func(item *list.Item) {
-			all = append(all, &live.Answered{Request: &request.Request{Method: item.Request.Method, Address: item.Request.Address, Headers: item.Request.Headers, Body: item.Request.Body}})
+			req := &request.Request{Method: item.Request.Method, Address: item.Request.Address, Headers: item.Request.Headers, Body: item.Request.Body}
+			if f.Forwarded { // else the server takes all for one client, and is asked once for all
+				req.Client = item.Request.Client
+			}
+			all = append(all, &live.Answered{Request: req})
 			hosts[item.Request.Address.Host] = true
 		})
 		if err := r.told(name, counts, err); err != nil {

@@ -45,7 +45,6 @@ Exit status 1: there are differences, or requests without an answer.`,
 			f.listFlags.setup(flags, firstSite)
 			f.setupHeaders(flags)
 			flags.BoolVar(&f.everyLink, "every-link", false, everyLinkHelp+"; each once")
-			flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
 			flags.Var(&f.only, "only", "compare only this `aspect`: "+strings.Join(live.Aspects, ", ")+"; may be repeated")
 			return func(r *run, args []string) (int, error) {
 				if err := f.check(args); err != nil {
@@ -80,6 +79,7 @@ func (f *server) setup(flags *flag.FlagSet) {
 	flags.DurationVar(&f.Timeout, "timeout", 10*time.Second, "how long an answer may take, a `duration` like 10s")
 	flags.IntVar(&f.Retries, "retries", 1, "how often a request is sent again after an error of the network, a `number`")
 	flags.BoolVar(&f.SendAll, "send-all", false, "send methods other than GET and HEAD, too: they may change something there")
+	flags.BoolVar(&f.Forwarded, "forwarded", false, "send the list's client and scheme in a Forwarded field (RFC 7239)")
 	flags.BoolVar(&f.Insecure, "insecure", false, "do not look at the server's certificate")
 }
 

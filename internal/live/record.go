@@ -165,6 +165,9 @@ func keyOf(req *request.Request) string {
 	a := req.Address
 	a.Fragment = ""
 	key := req.Verb() + " " + a.String()
+	if req.Client.IsValid() {
+		key += "\nfor " + req.Client.String()
+	}
 	for _, h := range req.Headers {
 		key += "\n" + strings.ToLower(h.Name) + ":" + h.Value
 	}
