@@ -939,8 +939,12 @@ func (d *drafter) result() (*Draft, error) {
 		out.Table = d.table()
 	}
 	others := map[request.Address]*Answer{} // the last to nobody in particular
+	byClient := map[request.Address]bool{}  // where some clients were refused, and others not
 	for _, a := range d.Answers {
-		if a.agent() == "" && !a.varied() {
+		if a.agent() == "" && !a.varied() && a.Status < 500 {
+			if b := others[a.Request.Address]; b != nil && (b.Status == 403) != (a.Status == 403) && b.Request.Client != a.Request.Client {
+				byClient[a.Request.Address] = true
+			}
 			others[a.Request.Address] = a
 		}
 	}
@@ -954,14 +958,14 @@ func (d *drafter) result() (*Draft, error) {
 		if r.Location != "" {
 			predicted += " " + r.Location
 		}
-		out.Left = append(out.Left, Left{a, predicted, d.why(a, others[a.Request.Address])})
+		out.Left = append(out.Left, Left{a, predicted, d.why(a, others[a.Request.Address], byClient[a.Request.Address])})
 	}
 	return out, nil
 }
 
 // why says why an answer is not explained; other is one that another visitor got at the same
-// address, or nil.
-func (d *drafter) why(a, other *Answer) string {
+// address, or nil, and byClient whether some clients were refused there, and others not.
+func (d *drafter) why(a, other *Answer, byClient bool) string {
 	switch {
 	case !d.knows(a.Request.Address.Host):
 		return "its host is not sent on to the site: it is another one, or unknown"
@@ -975,6 +979,8 @@ func (d *drafter) why(a, other *Answer) string {
 		return "rules about header fields are not drafted"
 	case a.agent() != "" && other != nil && other.Status != a.Status:
 		return fmt.Sprintf("it depends on the visitor's program: an entry is drafted from %d refusals on", leastOfAgent)
+	case byClient:
+		return "it depends on the client, and rules about clients are not drafted: \"unless client NETWORK\" in the entry says who may"
 	case a.Status/100 == 2:
 		return "something answers there that is not a file: an application, a rewrite or a fallback"
 	case a.Status/100 == 3 && a.Location == "":

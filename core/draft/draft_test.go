@@ -3,6 +3,8 @@ package draft
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -309,6 +311,35 @@ func TestHostsThatAreNotTheSites(t *testing.T) {
 	}
 	if len(d.Left) != 1 || !strings.Contains(d.Left[0].Why, "its host is not sent on to the site") {
 		t.Errorf("%+v in\n%s", d.Left, d.Rulebook)
+	}
+}
+
+// What some clients may see and others not is no rule for all, and is told as what it is.
+func TestAnswersThatDependOnTheClient(t *testing.T) {
+	for name, test := range map[string]struct {
+		clients  string
+		statuses []int
+		depends  bool
+	}{
+		"one may, one may not":      {"192.0.2.7 198.51.100.9", []int{200, 403}, true},
+		"one client, then and now":  {"192.0.2.7 192.0.2.7", []int{200, 403}, false},
+		"taken away in between":     {"192.0.2.7 198.51.100.9", []int{200, 404}, false},
+		"the server failed for one": {"192.0.2.7 198.51.100.9", []int{403, 503}, false},
+	} {
+		s := &Source{Table: "moves.csv", Files: "public", Tree: site.Memory(map[string]string{"/index.html": "x"})}
+		for i, client := range strings.Fields(test.clients) {
+			a := &Answer{Request: &request.Request{Client: netip.MustParseAddr(client)}, Status: test.statuses[i]}
+			a.Request.Address, _ = request.Parse("https://s.example/crew/", request.Address{})
+			s.Answers = append(s.Answers, a)
+		}
+		d, err := s.Write()
+		if err != nil {
+			t.Fatal(err)
+		}
+		depends := slices.ContainsFunc(d.Left, func(l Left) bool { return strings.HasPrefix(l.Why, "it depends on the client") })
+		if len(d.Left) == 0 || depends != test.depends {
+			t.Errorf("%s: %+v in\n%s", name, d.Left, d.Rulebook)
+		}
 	}
 }
 
