@@ -175,6 +175,7 @@ func TestAnswers(t *testing.T) {
 		{"the first entry wins", "redirect a on /x to /1 as 302\nredirect b on /x to /2 as 302", "/x", "302 redirect by a to /1"},
 		{"a value of when", "redirect r on /old when query.id ~(?P<n>\\d+) to /n/{n} as 302 query drop", "/old?id=17", "302 redirect by r to /n/17"},
 		{"a host's label", "redirect r when host :boat.boats.example to https://s.example/boats/{boat} as 302", "http://kittiwake.boats.example/", "302 redirect by r to https://s.example/boats/kittiwake"},
+		{"one of two hosts that name a label", "redirect r when host :boat.boats.example :boat.ferries.example to https://s.example/boats/{boat} as 302", "http://kittiwake.ferries.example/", "302 redirect by r to https://s.example/boats/kittiwake"},
 		{"a fragment", "redirect r on /old to /fares/#adults as 302", "/old", "302 redirect by r to /fares/#adults"},
 
 		{"rewrite", "rewrite w on /prices to /fares/", "/prices", "200 document file /fares/index.html"},
