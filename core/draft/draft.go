@@ -980,7 +980,7 @@ func (d *drafter) why(a, other *Answer, byClient bool) string {
 	case a.agent() != "" && other != nil && other.Status != a.Status:
 		return fmt.Sprintf("it depends on the visitor's program: an entry is drafted from %d refusals on", leastOfAgent)
 	case byClient:
-		return "it depends on the client, and rules about clients are not drafted: \"unless client NETWORK\" in the entry says who may"
+		return "it depends on the client, and rules about clients are not drafted: \"unless client NETWORK\" in an access entry says who may"
 	case a.Status/100 == 2:
 		return "something answers there that is not a file: an application, a rewrite or a fallback"
 	case a.Status/100 == 3 && a.Location == "":
