@@ -637,11 +637,8 @@ func (r *run) recorded(t *replay.Tally, most int) {
 		row := []string{fmt.Sprint(status)}
 		for _, s := range statuses {
 			sum := cells[pair{status, s}]
-			text := render.Number(sum.n)
-			switch {
-			case sum.n == 0:
-				text = "."
-			case sum.differs > 0:
+			text := someNumber(sum.n)
+			if sum.differs > 0 {
 				text = r.out.Doubtful(text)
 			}
 			row = append(row, text)
