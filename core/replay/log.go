@@ -25,35 +25,18 @@ const (
 	overRead  = 4 << 10
 )
 
-// A chunk is a run of whole lines.
+// A chunk is a run of whole records.
 type chunk struct {
 	number int
+	before int // how many lines of a stream stand above it
 	text   []byte
-	form   form
+	layout *list.Layout
 	buf    []byte // that text is a part of, to be used again; may be nil
 }
 
-// A form is how lines are read.
-type form struct {
-	read    list.LineReader // nil for access logs
-	comment func(line []byte) bool
-	fields  []string // of the W3C form
-}
-
-// formOf gives how lines of a format are read; W3C logs say more of it.
-func formOf(format list.Format, e *engine.Engine, o Options) form {
-	if format == list.FormatW3C {
-		return w3cForm(nil, e, o)
-	}
-	var f form
-	f.read, f.comment = list.Lines(format, list.Options{Base: o.base(e), Fields: o.Fields, Matters: e.Inputs(o.base(e).Host).Matters})
-	return f
-}
-
-// w3cForm is for lines that have these fields.
-func w3cForm(fields []string, e *engine.Engine, o Options) form {
-	base := o.base(e)
-	return form{read: list.NewW3C(fields, base, e.Inputs(base.Host).Matters).Read, comment: list.Comment, fields: fields}
+// layoutOf gives how the records of a list are read.
+func layoutOf(format list.Format, e *engine.Engine, o Options) *list.Layout {
+	return list.NewLayout(format, list.Options{Base: o.base(e), Fields: o.Fields, Matters: e.Inputs(o.base(e).Host).Matters})
 }
 
 // Quick reports whether lists of a format take the fast path. parts: a file of which any
@@ -70,7 +53,7 @@ type Progress func(bytes int64)
 // Its format is one that is Quick in parts.
 func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, format list.Format, o Options, progress Progress) (*Tally, error) {
 	var next atomic.Int64
-	form := formOf(format, e, o)
+	layout := layoutOf(format, e, o)
 	return run(e, name, size, o, func() func() (chunk, error) {
 		buf := make([]byte, 1+chunkSize+overRead)
 		return func() (chunk, error) {
@@ -81,7 +64,7 @@ func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, format l
 			}
 			progress(min(start+chunkSize, size))
 			text, err := lines(in, buf, start, size)
-			return chunk{number: int(n), text: text, form: form}, err
+			return chunk{number: int(n), text: text, layout: layout}, err
 		}
 	})
 }
@@ -135,7 +118,7 @@ func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
 // LogStream replays a log that comes in one piece after the other. Its format is one that
 // is Quick.
 func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, o Options) (*Tally, error) {
-	r := &streamReader{engine: e, options: o, in: in, w3c: format == list.FormatW3C, form: formOf(format, e, o), full: make(chan chunk, o.Workers), empty: make(chan []byte, 2*o.Workers+2)}
+	r := &streamReader{options: o, in: in, layout: layoutOf(format, e, o), full: make(chan chunk, o.Workers), empty: make(chan []byte, 2*o.Workers+2)}
 	for range cap(r.empty) {
 		r.empty <- make([]byte, 0, chunkSize)
 	}
@@ -162,14 +145,14 @@ func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, 
 	return t, errors.Join(err, failed)
 }
 
-// A streamReader cuts a stream into chunks of whole lines.
+// A streamReader cuts a stream into chunks of whole records.
 type streamReader struct {
-	engine  *engine.Engine
 	options Options
 	in      io.Reader
-	w3c     bool
-	form    form
+	layout  *list.Layout
+	started bool
 	number  int // of the next chunk
+	lines   int // above it
 	full    chan chunk
 	empty   chan []byte // to be used again
 }
@@ -181,9 +164,13 @@ func (r *streamReader) read() error {
 	for {
 		buf := <-r.empty
 		buf = append(buf[:0], rest...)
+		end := 0
 		for {
 			if len(buf) == cap(buf) {
-				if bytes.IndexByte(buf, '\n') >= 0 || len(buf) > list.MaxLine {
+				if err := r.start(buf); err != nil {
+					return err
+				}
+				if end = r.layout.Cut(buf); end > 0 || len(buf) > list.MaxLine {
 					break
 				}
 				buf = slices.Grow(buf, chunkSize)
@@ -198,6 +185,9 @@ func (r *streamReader) read() error {
 				buf = append(buf[:0], buf[i+1:]...)
 			}
 			if err != nil {
+				if err := r.start(buf); err != nil {
+					return err
+				}
 				r.send(buf)
 				if errors.Is(err, io.EOF) || r.options.stopped() {
 					return nil
@@ -205,7 +195,6 @@ func (r *streamReader) read() error {
 				return err
 			}
 		}
-		end := bytes.LastIndexByte(buf, '\n') + 1
 		if end == 0 { // one line, longer than any that is read
 			end, skipping = len(buf), true
 		}
@@ -214,40 +203,37 @@ func (r *streamReader) read() error {
 	}
 }
 
-// send hands on lines, those of each set of fields by themselves.
+// start reads what the first lines say of those below them.
+func (r *streamReader) start(buf []byte) (err error) {
+	if !r.started {
+		r.started = true
+		r.layout, err = r.layout.Start(buf)
+	}
+	return err
+}
+
+// send hands on records, those of each layout by themselves.
 func (r *streamReader) send(buf []byte) {
 	text := buf
-	for r.w3c {
-		i, fields := otherFields(text, r.form.fields)
+	for {
+		i, next := r.layout.Next(text)
 		if i < 0 {
 			break
 		}
 		if i > 0 {
-			r.full <- chunk{number: r.number, text: bytes.Clone(text[:i]), form: r.form}
-			r.number++
+			r.pass(bytes.Clone(text[:i]), nil)
 		}
-		text, r.form = text[i:], w3cForm(fields, r.engine, r.options)
+		text, r.layout = text[i:], next
 	}
-	r.full <- chunk{r.number, text, r.form, buf}
-	r.number++
+	r.pass(text, buf)
 }
 
-// otherFields gives the place of the first line that names other fields than those which
-// are known, for the lines below it, and its fields; -1 for none.
-func otherFields(text []byte, known []string) (at int, fields []string) {
-	for from := 0; ; {
-		i := bytes.Index(text[from:], []byte("#Fields:"))
-		if i < 0 {
-			return -1, nil
-		}
-		i += from
-		from = i + 1
-		start := bytes.LastIndexByte(text[:i], '\n') + 1
-		line, _, _ := bytes.Cut(text[i:], []byte("\n"))
-		fields, _ := list.W3CFields(line)
-		if len(bytes.Trim(text[start:i], " \t\ufeff")) == 0 && (known == nil || !slices.Equal(fields, known)) {
-			return start, fields
-		}
+func (r *streamReader) pass(text, buf []byte) {
+	r.full <- chunk{r.number, r.lines, text, r.layout, buf}
+	r.number++
+	r.lines += bytes.Count(text, []byte("\n"))
+	if len(text) > 0 && text[len(text)-1] != '\n' { // too long, or the last one
+		r.lines++
 	}
 }
 
@@ -292,10 +278,7 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		if i > 0 {
 			total.Merge(w.tally)
 		}
-		counts.Lines += w.counts.Lines
-		counts.Requests += w.counts.Requests
-		counts.Comments += w.counts.Comments
-		counts.Skipped += w.counts.Skipped
+		counts.AddFrom(&w.counts, 0)
 		for n, l := range w.lines {
 			perChunk[n] = l
 		}

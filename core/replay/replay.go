@@ -83,6 +83,24 @@ func (o *Options) base(e *engine.Engine) request.Address {
 	return o.Base
 }
 
+// addItem predicts the answer to a request and counts it; nil if it is not among those
+// that are meant.
+func (t *Tally) addItem(e *engine.Engine, name string, item *list.Item, o *Options) *Result {
+	from := fromPage(item)
+	item.Request.AddMissing(o.Headers)
+	predict := outcome
+	if o.Whole || item.Expects != nil {
+		predict = Predict
+	}
+	r := predict(e, name, item)
+	r.From = from
+	if !o.spans(item.Request.Time) || !o.Of(r) {
+		return nil
+	}
+	t.Add(r)
+	return r
+}
+
 // fromPage gives the page that a list names as the one that a request came from.
 func fromPage(item *list.Item) string {
 	page, _ := item.Request.Get("referer")
@@ -111,19 +129,7 @@ func (b *batch) predict(e *engine.Engine, o *Options, t *Tally) {
 		if o.stopped() {
 			return
 		}
-		from := fromPage(item)
-		item.Request.AddMissing(o.Headers)
-		predict := outcome
-		if o.Whole || item.Expects != nil {
-			predict = Predict
-		}
-		r := predict(e, b.name, item)
-		r.From = from
-		if !o.spans(item.Request.Time) || !o.Of(r) {
-			continue
-		}
-		t.Add(r)
-		if o.Each != nil {
+		if r := t.addItem(e, b.name, item, o); r != nil && o.Each != nil {
 			b.results = append(b.results, r)
 		}
 	}

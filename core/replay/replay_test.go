@@ -326,6 +326,57 @@ func jsonAccess(n int) string {
 	return b.String()
 }
 
+// csvAccess makes a table of requests, with everything that is odd in one.
+func csvAccess(n int) string {
+	r := rand.New(rand.NewSource(3))
+	var b strings.Builder
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	rarely := func(usual string, odd ...string) string {
+		if r.Intn(12) > 0 {
+			return usual
+		}
+		return pick(odd...)
+	}
+	b.WriteString("url,client,Header.User-Agent,\"method\",time,status,header.Referer,header.Cookie,by,body\n")
+	for range n {
+		row := []string{
+			rarely(pick("/", "/a.txt", "/none?x=1", "/old", "/c1", "https://s.example/a.txt?q=%41", fmt.Sprintf("/n%d", r.Intn(200))), "https://t.example/a", "x", "//a.txt", "/../a.txt", "/a b", `"/a,b"`, "/ä", "", `"/a""b"`, "\"/a\nb\"", `"/a`, `/a"`, `"/a"b`, "\"\r\n\"", "\"/a\n\n/b\""),
+			rarely(pick("192.0.2.1", "192.0.2.7", "203.0.113.6", "2001:db8::1", ""), "pier", "-", `"192.0.2.1"`),
+			rarely(pick("a bot", "reader", "", `"reader, a bot"`), `"a ""bot"""`, "-", "\"a\nbot\"", "a\tbot", "a\xff"),
+			rarely(pick("GET", "HEAD", "POST", ""), "get", "G T", `"GET"`),
+			rarely(pick(fmt.Sprintf("2026-10-%02dT10:00:%02dZ", 1+r.Intn(28), r.Intn(60)), ""), "2026-10-10T10:00:00+02:00", "2026-10-10"),
+			rarely(pick("200", "404", "301", ""), "7", "app", "999"),
+			rarely(pick("", "https://r.example/x"), "-", `"https://s.example/a,b"`),
+			rarely("", "a=1"), rarely("", "e1"), rarely("", "0", "9"),
+		}
+		if r.Intn(12) == 0 {
+			row = row[:1+r.Intn(len(row))]
+		}
+		b.WriteString(rarely(strings.Join(row, ","), "", " ", strings.Join(row, ",")+",x", "\"", `""`) + pick("\n", "\n", "\n", "\r\n"))
+	}
+	return b.String()
+}
+
+// plainAccess makes a plain list, with everything that is odd in one.
+func plainAccess(n int) string {
+	r := rand.New(rand.NewSource(3))
+	var b strings.Builder
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	rarely := func(usual string, odd ...string) string {
+		if r.Intn(12) > 0 {
+			return usual
+		}
+		return pick(odd...)
+	}
+	for range n {
+		b.WriteString(rarely(pick("", "", "GET ", "HEAD ", "POST "), "get ", "GET  ", "GET\t", " ", "G T "))
+		b.WriteString(rarely(pick("/", "/a.txt", "/none?x=1", "/old", "/c1", "https://s.example/a.txt", fmt.Sprintf("/n%d", r.Intn(200))), "https://t.example/a", "x", "//a", "/ä", "/a b", "#/a", "/a#b", ""))
+		b.WriteString(rarely("", " => 200", " => 301 /b", " # why", "\t", " ", " => nonsense") + pick("\n", "\n", "\n", "\r\n"))
+		b.WriteString(rarely("", "  client 192.0.2.1\n", "  client pier\n", "\n", "# c\n", "\n  => 404\n", "\tUser-Agent: a bot\n", "\v\n  body 9\n", "\u00a0\n  time 2026-10-10T10:00:00Z\n", "# c\n  Referer: https://r.example/x\n\n  Cookie: a=1\n", "   \n", "\u2003x\n", "  => 200\n  nonsense\n"))
+	}
+	return b.String()
+}
+
 // eventAccess makes a JSON log, with everything that is odd in it.
 func eventAccess(n int) string {
 	r := rand.New(rand.NewSource(3))
@@ -361,18 +412,25 @@ func eventAccess(n int) string {
 }
 
 func TestTheFastPathAgreesOfAllFormats(t *testing.T) {
+	formats := []struct {
+		name  list.Format
+		lines func(n int) string
+		most  int
+	}{{list.FormatW3C, w3cAccess, 6000}, {list.FormatJSONL, jsonAccess, 800}, {list.FormatJSONLog, eventAccess, 800}, {list.FormatCSV, csvAccess, 800}, {list.FormatPlain, plainAccess, 800}}
 	for name, rules := range rulebooks {
 		t.Run(name, func(t *testing.T) {
-			bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(sized(6000)), Choice{}, 1, 2, 7)
-			bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(sized(800)), Choice{}, 1, 3)
-			bothRoadsOf(t, list.FormatJSONLog, rules, eventAccess(sized(800)), Choice{}, 1, 3)
-			for _, choice := range choices {
-				bothRoadsOf(t, list.FormatW3C, rules, w3cAccess(sized(1500)), choice, 2)
-				bothRoadsOf(t, list.FormatJSONL, rules, jsonAccess(sized(200)), choice, 2)
-				bothRoadsOf(t, list.FormatJSONLog, rules, eventAccess(sized(200)), choice, 2)
+			for _, f := range formats {
+				bothRoadsOf(t, f.name, rules, f.lines(sized(f.most)), Choice{}, 1, 2, 7)
+				for _, choice := range choices {
+					bothRoadsOf(t, f.name, rules, f.lines(sized(f.most/4)), choice, 2)
+				}
 			}
 		})
 	}
+	t.Run("several chunks", func(t *testing.T) {
+		bothRoadsOf(t, list.FormatCSV, rulebooks["of targets alone"], csvAccess(20_000), Choice{}, 1, 2, 7)
+		bothRoadsOf(t, list.FormatPlain, rulebooks["of targets alone"], plainAccess(40_000), Choice{}, 1, 2, 7)
+	})
 	r := rand.New(rand.NewSource(8))
 	for i := range sized(40) {
 		var rules strings.Builder
@@ -380,9 +438,9 @@ func TestTheFastPathAgreesOfAllFormats(t *testing.T) {
 			fmt.Fprintf(&rules, fragments[r.Intn(len(fragments))]+"\n", n)
 		}
 		t.Run(fmt.Sprint("random-", i), func(t *testing.T) {
-			bothRoadsOf(t, list.FormatW3C, rules.String(), w3cAccess(sized(1500)), Choice{}, 1, 2)
-			bothRoadsOf(t, list.FormatJSONL, rules.String(), jsonAccess(sized(300)), Choice{}, 2)
-			bothRoadsOf(t, list.FormatJSONLog, rules.String(), eventAccess(sized(300)), Choice{}, 2)
+			for _, f := range formats {
+				bothRoadsOf(t, f.name, rules.String(), f.lines(sized(f.most/3)), Choice{}, 1, 2)
+			}
 		})
 	}
 }
@@ -506,9 +564,10 @@ func TestALineCostsNoAllocation(t *testing.T) {
 	e := build(t, rulebooks["of targets alone"])
 	w := newLogWorker(e, "log", 1<<30, Options{}, newBasis(e, &Options{}))
 	line := []byte(`192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET /a.txt?x=1 HTTP/1.1" 200 12 "https://s.example/" "reader"`)
-	w.meet(line, 0, 1)
+	w.at.layout = list.NewLayout(list.FormatLog, list.Options{})
+	w.meet(line, nil, 1)
 	w.count()
-	if n := testing.AllocsPerRun(1000, func() { w.meet(line, 0, 1) }); n != 0 {
+	if n := testing.AllocsPerRun(1000, func() { w.meet(line, nil, 1) }); n != 0 {
 		t.Errorf("%v allocations", n)
 	}
 }
@@ -755,7 +814,7 @@ func TestWhatDiffers(t *testing.T) {
 // depends on how goroutines meet, so that making it smaller finds no end: run it with
 // -fuzzminimizetime 1x.
 func FuzzRoads(f *testing.F) {
-	formats := []list.Format{list.FormatLog, list.FormatW3C, list.FormatJSONL}
+	formats := []list.Format{list.FormatLog, list.FormatW3C, list.FormatJSONL, list.FormatCSV, list.FormatPlain, list.FormatJSONLog}
 	books := slices.Sorted(maps.Keys(rulebooks))
 	engines := make([]*engine.Engine, len(books))
 	for i, name := range books {
@@ -763,29 +822,30 @@ func FuzzRoads(f *testing.F) {
 		f.Add(0, i, i, access(4))
 		f.Add(1, i, i+3, w3cAccess(4))
 		f.Add(2, i, len(choices), jsonAccess(3))
+		f.Add(3, i, len(choices), csvAccess(3))
+		f.Add(4, i, len(choices), plainAccess(4))
+		f.Add(5, i, len(choices), eventAccess(3))
 	}
 	choices := append(choices, Choice{})
 	f.Fuzz(func(t *testing.T, format, book, choice int, text string) {
 		if len(text) > 1<<11 {
 			return
 		}
-		form, e := formats[uint(format)%3], engines[uint(book)%uint(len(books))]
+		form, e := formats[uint(format)%uint(len(formats))], engines[uint(book)%uint(len(books))]
 		o := Options{Workers: 1, Choice: choices[uint(choice)%uint(len(choices))]}
 		source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 			return list.Read(strings.NewReader(text), list.Options{Base: base, Format: form}, yield)
 		}}
 		slow, err := Run(e, []Source{source}, o)
-		if err != nil {
-			t.Fatal(err)
-		}
 		var fast *Tally
+		failed := err
 		if Quick(form, true) {
 			fast, err = LogFile(e, "log", strings.NewReader(text), int64(len(text)), form, o, func(int64) {})
 		} else {
 			fast, err = LogStream(e, "log", strings.NewReader(text), form, o)
 		}
-		if err != nil {
-			t.Fatal(err)
+		if fmt.Sprint(err) != fmt.Sprint(failed) { // of a heading
+			t.Fatalf("the fast path: %v\nslowly: %v", err, failed)
 		}
 		if got, want := savedForm(t, fast), savedForm(t, slow); got != want {
 			t.Fatalf("%sthe fast path:\n%s\nslowly:\n%s", rulebooks[books[uint(book)%uint(len(books))]], got, want)

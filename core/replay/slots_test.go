@@ -81,32 +81,3 @@ func TestSlotsAreAMap(t *testing.T) {
 		}
 	}
 }
-
-// Where the lines of a W3C log begin to have other fields.
-func TestOtherFields(t *testing.T) {
-	known := []string{"date", "time"}
-	for _, test := range []struct {
-		text string
-		at   int
-	}{
-		{"#Fields: date time\n/a\n", -1},
-		{"#Fields:  date\ttime\r\n/a\n", -1},
-		{"#Fields: time date\n", 0},
-		{"  #Fields: time\n", 0},
-		{"\ufeff#Fields: time\n", 0},
-		{"x\n#Fields: time", 2},
-		{"x #Fields: time\n", -1},
-		{"# #Fields: time\n", -1},
-		{"#Fields: date time\n#Fields: date\n", 19},
-		{"#fields: date\n", -1},
-		{"#Fields:\n", 0},
-		{"", -1},
-	} {
-		if at, _ := otherFields([]byte(test.text), known); at != test.at {
-			t.Errorf("%q: at %d, want %d", test.text, at, test.at)
-		}
-	}
-	if at, _ := otherFields([]byte("#Fields:\n"), nil); at != 0 {
-		t.Errorf("the first fields are at %d", at)
-	}
-}

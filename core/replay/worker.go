@@ -109,7 +109,7 @@ type logWorker struct {
 	line       sample
 	touched    uint32 // keeps the compiler from removing the prefetch
 	clock      list.Clock
-	form       form // of the chunk at hand
+	at         chunk // at hand
 	counts     list.Counts
 	lines      map[int]int // by chunk
 	skips      []placedSkip
@@ -146,14 +146,20 @@ func bound(t time.Time) uint32 {
 // chunk counts the lines of a chunk.
 func (w *logWorker) chunk(c chunk) {
 	text := c.text
-	w.form = c.form
+	w.at = c
+	number := 0
 	if c.number == 0 {
+		heading := text[:c.layout.Heading]
+		number = bytes.Count(heading, []byte("\n"))
+		if text = text[len(heading):]; len(text) == 0 && len(heading) > 0 && heading[len(heading)-1] != '\n' {
+			number++
+		}
+		w.counts.Comments += number
 		text = bytes.TrimPrefix(text, []byte("\ufeff"))
 	}
-	number := 0
 	for len(text) > 0 {
 		number++
-		line := text
+		record, line := text, text
 		if i := bytes.IndexByte(text, '\n'); i >= 0 {
 			line, text = text[:i], text[i+1:]
 		} else {
@@ -162,8 +168,13 @@ func (w *logWorker) chunk(c chunk) {
 		if n := len(line); n > 0 && line[n-1] == '\r' {
 			line = line[:n-1]
 		}
-		if problem := w.meet(line, c.number, number); problem != nil {
-			w.skip(c.number, number, problem)
+		switch problem := w.meet(line, text, number); problem {
+		case nil:
+		case list.ErrRecord:
+			used, lines := w.record(record, number-1)
+			text, number = record[used:], number-1+lines
+		default:
+			w.skip(c.number, number, problem.Error())
 		}
 	}
 	w.count() // before the chunk's memory is used again
@@ -173,12 +184,12 @@ func (w *logWorker) chunk(c chunk) {
 
 // skip counts a line that could not be read, and keeps the ten first of them:
 // chunks are read in no particular order.
-func (w *logWorker) skip(chunk, line int, problem error) {
+func (w *logWorker) skip(chunk, line int, problem string) {
 	w.counts.Skipped++
 	if len(w.skips) == keptSkips && chunk > w.skips[keptSkips-1].chunk {
 		return
 	}
-	w.skips = append(w.skips, placedSkip{chunk, line, problem.Error()})
+	w.skips = append(w.skips, placedSkip{chunk, line, problem})
 	slices.SortStableFunc(w.skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
 	w.skips = w.skips[:min(len(w.skips), keptSkips)]
 }
@@ -191,8 +202,7 @@ type pending struct {
 	query      bool // its memo key has its query
 	unmemoized bool // its answer must not be memoized
 	slot       uint32
-	chunk      int
-	line       int
+	line       int // in the chunk at hand
 }
 
 // together is how many lines are looked up in one batch: the processor fetches their slots
@@ -203,9 +213,9 @@ const together = 64
 // divided by the golden ratio).
 const spread = 0x9E3779B97F4A7C15
 
-// meet parses a line; the error says why it could not.
-func (w *logWorker) meet(line []byte, chunk, number int) error {
-	if len(line) == 0 || line[0] <= '#' && w.form.comment(line) {
+// meet parses a line, with others below it; the error says why it could not.
+func (w *logWorker) meet(line, rest []byte, number int) error {
+	if len(line) == 0 || line[0] <= '#' && w.at.layout.Comment(line) {
 		w.counts.Comments++
 		return nil
 	}
@@ -213,7 +223,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 		return errTooLong
 	}
 	m, l := &w.waiting[w.waits], &w.read[w.waits]
-	if w.form.read == nil {
+	if w.at.layout.Read == nil {
 		if err := list.ParseLog(line, l); err != nil {
 			return err
 		}
@@ -224,7 +234,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 			}
 			return err
 		}
-	} else if item, err := w.form.read(line, l); err != nil {
+	} else if item, err := w.at.layout.Read(line, rest, l); err != nil {
 		return err
 	} else if item != nil {
 		return w.countItem(item)
@@ -234,7 +244,7 @@ func (w *logWorker) meet(line []byte, chunk, number int) error {
 	}
 	target := l.Target()
 	m.query = w.basis.Query || int64(len(target)) > w.basis.URL || target[0] != '/'
-	m.hash, m.chunk, m.line = w.slots.hash(l.Asked(m.query)), chunk, number
+	m.hash, m.line = w.slots.hash(l.Asked(m.query)), number
 	m.unmemoized = target[0] != '/' || // absolute form (RFC 9112, 3.2.2): it may be of another site
 		l.Behind() > w.long || w.basis.Header && !l.Plain(engine.PlainText) // a header that copies a value of this line may be invalid
 	if w.waits++; w.waits == together {
@@ -249,13 +259,24 @@ func (w *logWorker) countItem(item *list.Item) error {
 		return err
 	}
 	w.counts.Requests++
-	from := fromPage(item)
-	item.Request.AddMissing(w.options.Headers)
-	if r := outcome(w.engine, w.name, item); w.options.spans(item.Request.Time) && w.options.Of(r) {
-		r.From = from
-		w.tally.Add(r)
-	}
+	w.tally.addItem(w.engine, w.name, item, &w.options)
 	return nil
+}
+
+// record counts the record that a text begins with, and says how long it is; before is how
+// many lines of the chunk stand above it.
+func (w *logWorker) record(text []byte, before int) (used, lines int) {
+	used, c := w.at.layout.Record(text, func(item *list.Item) {
+		item.Line += w.at.before + before
+		w.tally.addItem(w.engine, w.name, item, &w.options)
+	})
+	for _, s := range c.First {
+		w.skip(w.at.number, before+s.Line, s.Reason)
+	}
+	c.Skipped -= len(c.First) // skip has counted them
+	lines, c.Lines, c.First = c.Lines, 0, nil
+	w.counts.AddFrom(&c, 0)
+	return used, lines
 }
 
 // count counts the batch.
@@ -308,7 +329,7 @@ func (w *logWorker) countLine(m *pending, l *list.Line, of *engine.Class) {
 func (w *logWorker) countNew(m *pending, l *list.Line, of *engine.Class) {
 	number, copied, err := w.predict(l, *of, m.unmemoized)
 	if err != nil {
-		w.skip(m.chunk, m.line, err)
+		w.skip(w.at.number, m.line, err.Error())
 		return
 	}
 	if w.slots.full() {
@@ -362,7 +383,7 @@ func (w *logWorker) spans(l *list.Line) bool {
 // pass counts a line outside of -since and -until: it is read, and no more.
 func (w *logWorker) pass(m *pending, l *list.Line) {
 	if _, err := list.TargetAddress(string(l.Target()), w.base); err != nil {
-		w.skip(m.chunk, m.line, err)
+		w.skip(w.at.number, m.line, err.Error())
 		return
 	}
 	w.counts.Requests++

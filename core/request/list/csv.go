@@ -19,7 +19,7 @@ import (
 const FormatCSV Format = "csv"
 
 func init() {
-	register(form{name: FormatCSV, rank: rankTable, read: readCSV, detect: func(head []byte) bool {
+	register(form{name: FormatCSV, rank: rankTable, read: readCSV, lines: true, layout: csvLayout, detect: func(head []byte) bool {
 		first, _, _ := bytes.Cut(head, []byte("\n"))
 		return csvComma(string(first)) != 0
 	}})
@@ -31,63 +31,214 @@ func init() {
 // write them. What replay writes of each request is read again.
 func readCSV(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) {
 	r := &csvReader{in: in}
+	t, err := newCSVTable(r, o.Base)
+	for more := err == nil; more; {
+		more, err = t.row(r, each)
+	}
+	return r.counts, err
+}
+
+// A csvTable is what the heading says of the rows below it.
+type csvTable struct {
+	base    request.Address
+	comma   byte
+	heading []string
+	moves   bool // the columns are old, new, status, and others that tell people something
+}
+
+// newCSVTable reads the heading.
+func newCSVTable(r *csvReader, base request.Address) (*csvTable, error) {
 	first, err := r.line()
 	if err != nil {
-		return r.counts, fmt.Errorf("the CSV has no heading: %w", err)
+		return nil, fmt.Errorf("the CSV has no heading: %w", err)
 	}
 	r.comma = byte(cmp.Or(csvComma(first), ','))
 	r.again(first)
 	heading, lines, problem := r.row()
 	if problem != nil {
-		return r.counts, fmt.Errorf("the heading of the CSV cannot be read: %w", problem)
+		return nil, fmt.Errorf("the heading of the CSV cannot be read: %w", problem)
 	}
 	r.counts.Comments += lines
 	if err := csvHeading(heading); err != nil {
-		return r.counts, err
+		return nil, err
+	}
+	t := &csvTable{base: base, comma: r.comma, heading: heading, moves: heading[0] == "old"}
+	if t.moves && len(heading) == 2 { // as in a table, where a status may follow
+		t.heading = append(heading, "status")
+	}
+	return t, nil
+}
+
+// row reads the next row, and reports whether there was one.
+func (t *csvTable) row(r *csvReader, each func(*Item)) (bool, error) {
+	number := r.number + 1
+	row, lines, problem := r.row()
+	switch {
+	case problem == io.EOF:
+		return false, nil
+	case problem != nil && lines == 0:
+		return false, problem
+	case problem != nil:
+		r.counts.skip(number, lines, "%v", problem)
+		return true, nil
+	case len(row) == 1 && row[0] == "":
+		r.counts.Comments += lines
+		return true, nil
+	case len(row) > len(t.heading):
+		r.counts.skip(number, lines, "the row has %d fields, and the heading %d", len(row), len(t.heading))
+		return true, nil
 	}
 	read := itemOf
-	if heading[0] == "old" {
-		read = moveOf
-		if len(heading) == 2 { // as in a table, where a status may follow
-			heading = append(heading, "status")
+	if t.moves {
+		read, row = moveOf, row[:min(len(row), 3)]
+		if len(row) == 3 && strings.TrimSpace(row[2]) == undecided {
+			r.counts.Comments += lines
+			return true, nil
 		}
 	}
-	for {
-		number := r.number + 1
-		row, lines, problem := r.row()
-		switch {
-		case problem == io.EOF:
-			return r.counts, nil
-		case problem != nil && lines == 0:
-			return r.counts, problem
-		case problem != nil:
-			r.counts.skip(number, lines, "%v", problem)
-		case len(row) == 1 && row[0] == "":
-			r.counts.Comments += lines
-		case len(row) > len(heading):
-			r.counts.skip(number, lines, "the row has %d fields, and the heading %d", len(row), len(heading))
-		default:
-			if heading[0] == "old" { // further columns tell people something
-				row = row[:min(len(row), 3)]
-				if len(row) == 3 && strings.TrimSpace(row[2]) == undecided {
-					r.counts.Comments += lines
-					continue
-				}
-			}
-			var t texts
-			for i, v := range row {
-				if v != "" {
-					t.tell(heading[i], v)
-				}
-			}
-			item, err := read(&t, o.Base)
-			if err == nil {
-				r.counts.Details += lines - 1
-			} else {
-				r.counts.Skipped += lines - 1
-			}
-			r.counts.take(number, item, err, each)
+	var told texts
+	for i, v := range row {
+		if v != "" {
+			told.tell(t.heading[i], v)
 		}
+	}
+	item, err := read(&told, t.base)
+	if err == nil {
+		r.counts.Details += lines - 1
+	} else {
+		r.counts.Skipped += lines - 1
+	}
+	r.counts.take(number, item, err, each)
+	return true, nil
+}
+
+// csvLayout is that of a table whose heading has not been read yet.
+func csvLayout(o Options) *Layout {
+	return &Layout{start: func(text []byte) (*Layout, error) {
+		r := &csvReader{in: bufio.NewReader(bytes.NewReader(text))}
+		t, err := newCSVTable(r, o.Base)
+		if err != nil {
+			return nil, err
+		}
+		l := t.layout(o.Matters)
+		l.Heading = lengthOf(text, r.number)
+		return l, nil
+	}}
+}
+
+// layout reads rows of one line in place, and others with care.
+func (t *csvTable) layout(matters func(name string) bool) *Layout {
+	columns := t.quickColumns(matters)
+	l := &Layout{cut: t.cut, Comment: func([]byte) bool { return false }}
+	l.Read = func(line, _ []byte, l *Line) (*Item, error) {
+		if columns == nil || !t.quick(line, columns, l) {
+			return nil, ErrRecord
+		}
+		return nil, nil
+	}
+	l.record = func(text []byte, each func(*Item)) (int, Counts) {
+		r := &csvReader{in: bufio.NewReader(bytes.NewReader(text)), comma: t.comma, below: true}
+		t.row(r, each)
+		return lengthOf(text, r.number), r.counts
+	}
+	return l
+}
+
+// lengthOf gives how long the first lines of a text are.
+func lengthOf(text []byte, lines int) int {
+	at := 0
+	for range lines {
+		line, _, more := bytes.Cut(text[at:], []byte("\n"))
+		if at += len(line); more {
+			at++
+		}
+	}
+	return at
+}
+
+// cut gives the end of the last row that is whole. Only a line with an odd number of quotes
+// can be other than a row by itself.
+func (t *csvTable) cut(text []byte, last bool) int {
+	if bytes.IndexByte(text, '"') < 0 {
+		return len(text)
+	}
+	at := 0
+	for at < len(text) {
+		end := at + bytes.IndexByte(text[at:], '\n') + 1
+		if bytes.Count(text[at:end], []byte(`"`))%2 == 1 {
+			r := &csvReader{in: bufio.NewReader(bytes.NewReader(text[at:])), comma: t.comma, below: true}
+			if r.row(); r.ended != nil { // nothing closes it; what does may follow
+				if at == 0 && last {
+					return end
+				}
+				return at
+			}
+			end += lengthOf(text[end:], r.number-1)
+		}
+		at = end
+	}
+	return at
+}
+
+// quickColumns gives the parts of a request that the columns tell, as quickParts.tell knows
+// them: "-" for nothing, "" where a value must be read with care. It is nil for a table of
+// moves.
+func (t *csvTable) quickColumns(matters func(name string) bool) []string {
+	if t.moves {
+		return nil
+	}
+	columns := make([]string, len(t.heading))
+	for i, name := range t.heading {
+		header, isHeader := strings.CutPrefix(strings.ToLower(name), "header.")
+		switch {
+		case isHeader && header == "user-agent":
+			columns[i] = "agent"
+		case isHeader && header == "referer":
+			columns[i] = "referrer"
+		case isHeader && matters != nil && !matters(header), name != "recorded" && name != "requests" && slices.Contains(writtenColumns, name):
+			columns[i] = "-"
+		case !isHeader && slices.Contains(csvColumns, name):
+			columns[i] = name
+		}
+	}
+	return columns
+}
+
+// quick fills l, if the row is as nearly all are: of one line, without a quote in a value.
+func (t *csvTable) quick(line []byte, columns []string, l *Line) bool {
+	var j quickParts
+	from := 0
+	for i := 0; ; i++ {
+		if i == len(columns) {
+			return false
+		}
+		value, end := span{uint32(from), 0}, 0
+		if from < len(line) && line[from] == '"' {
+			n := bytes.IndexByte(line[from+1:], '"')
+			if n < 0 {
+				return false
+			}
+			end = from + n + 2
+			value = span{uint32(from + 1), uint32(end - 1)}
+			if end < len(line) && line[end] != t.comma {
+				return false
+			}
+		} else {
+			if end = bytes.IndexByte(line[from:], t.comma); end < 0 {
+				end = len(line) - from
+			}
+			end += from
+			if value.to = uint32(end); bytes.IndexByte(line[from:end], '"') >= 0 {
+				return false
+			}
+		}
+		if value.len() > 0 && columns[i] != "-" && !j.tell(columns[i], jsonString, line, value) {
+			return false
+		}
+		if end == len(line) {
+			return j.line(line, t.base, l)
+		}
+		from = end + 1
 	}
 }
 
@@ -127,6 +278,7 @@ type csvReader struct {
 	next   []string // lines that were read, and are to be taken again
 	long   bool     // behind those a line stands that is too long
 	ended  error    // of in
+	below  bool     // it does not begin at the start of the list
 }
 
 // line takes a line without its end. The error is io.EOF behind the last one, and
@@ -157,7 +309,7 @@ func (r *csvReader) line() (string, error) {
 	if tooLong {
 		return "", errLong
 	}
-	if r.number == 1 {
+	if r.number == 1 && !r.below {
 		line = strings.TrimPrefix(line, "\ufeff")
 	}
 	return strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r"), nil

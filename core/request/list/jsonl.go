@@ -47,7 +47,7 @@ func isBlank(line []byte) bool { return len(bytes.TrimSpace(line)) == 0 }
 // readObject reads a line. What replay, verify and record
 // write of each request is read again: there the header is that of the answer, and the
 // request's stands apart.
-func readObject(o Options) LineReader {
+func readObject(o Options) lineReader {
 	return func(line []byte, l *Line) (*Item, error) {
 		if l != nil && quickObject(line, o.Base, o.Matters, l) {
 			return nil, nil

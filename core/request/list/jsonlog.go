@@ -61,7 +61,7 @@ const headerName = "http.request.header."
 func EventParts() []string { return slices.Sorted(maps.Keys(eventNames)) }
 
 // readEvent reads a line. What is said of names comes before those that are known.
-func readEvent(o Options) LineReader {
+func readEvent(o Options) lineReader {
 	names := maps.Clone(eventNames)
 	for part, name := range o.Fields {
 		names[part] = []string{name}

@@ -25,11 +25,6 @@ type Item struct {
 	Times    int64                // how many requests it stands for; 0 for one
 }
 
-// A LineReader reads one line of a list whose lines stand for themselves. It fills l, or
-// gives the request as an item, where a Line cannot tell it all; the error says why the
-// line is not a request. The line may be changed.
-type LineReader func(line []byte, l *Line) (*Item, error)
-
 // A Skip is a line that could not be read.
 type Skip struct {
 	Line   int

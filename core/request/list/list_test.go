@@ -326,11 +326,11 @@ func TestLastAgentsAreReadAsAllOthers(t *testing.T) {
 
 // Eight bytes of a client are read at once, wherever it stands and however long it is.
 func TestClientWords(t *testing.T) {
-	w := NewW3C([]string{"cs-method", "cs-uri-stem", "c-ip"}, base, func(string) bool { return false })
+	w := newW3C([]string{"cs-method", "cs-uri-stem", "c-ip"}, base, func(string) bool { return false })
 	for _, client := range []string{"::1", "1.2.3.4", "10.20.3.4", "203.0.113.255", "2001:db8::1234:5678", "a.example"} {
 		for _, read := range []func(*Line) (*Item, error){
-			func(l *Line) (*Item, error) { return w.Read([]byte("GET /a "+client), l) },
-			func(l *Line) (*Item, error) { return w.Read([]byte("A / ["+client+"]"), l) },
+			func(l *Line) (*Item, error) { return w.read([]byte("GET /a "+client), l) },
+			func(l *Line) (*Item, error) { return w.read([]byte("A / ["+client+"]"), l) },
 			func(l *Line) (*Item, error) { return nil, ParseLog([]byte(client+` [] "A / HTTP/1.1" 200`), l) },
 			func(l *Line) (*Item, error) {
 				return nil, ParseLog([]byte(client+` - - [10/Oct/2026:13:55:36 +0000] "GET / HTTP/1.1" 200 5`), l)
@@ -391,9 +391,9 @@ func TestW3CLinesOfTheirOwnHost(t *testing.T) {
 		{request.Address{Scheme: "https", Host: "s.example", Port: 8443}, "s.example:8443", "https://s.example:8443/a"},
 		{request.Address{Scheme: "http", Host: "s.example", Port: 80}, "s.example", ""},
 	} {
-		w := NewW3C([]string{"cs-method", "cs-uri-stem", "cs-host"}, test.base, func(string) bool { return false })
+		w := newW3C([]string{"cs-method", "cs-uri-stem", "cs-host"}, test.base, func(string) bool { return false })
 		var l Line
-		item, err := w.Read([]byte("GET /a "+test.host), &l)
+		item, err := w.read([]byte("GET /a "+test.host), &l)
 		got := ""
 		if item != nil {
 			got = item.Request.Address.String()
@@ -408,7 +408,7 @@ func TestW3CLinesOfTheirOwnHost(t *testing.T) {
 func TestStatusesOfW3CLines(t *testing.T) {
 	for status, want := range map[string]int{"200": 200, "404": 404, "-": 0, "2x0": -1, "x00": -1, "20x": -1, "20": -1, "2000": -1, ":00": -1, "2/0": -1, "20:": -1} {
 		var l Line
-		item, err := NewW3C([]string{"cs-method", "cs-uri-stem", "sc-status"}, base, func(string) bool { return false }).Read([]byte("GET /a "+status), &l)
+		item, err := newW3C([]string{"cs-method", "cs-uri-stem", "sc-status"}, base, func(string) bool { return false }).read([]byte("GET /a "+status), &l)
 		got := l.Status
 		if item != nil {
 			got = item.Recorded
@@ -487,5 +487,34 @@ func TestWhatLooksLikeALog(t *testing.T) {
 		if got := Detect([]byte(line + "\n")); got != want {
 			t.Errorf("%q: %s, want %s", line, got, want)
 		}
+	}
+}
+
+// Where the lines of a W3C log begin to have other fields.
+func TestOtherFields(t *testing.T) {
+	known := []string{"date", "time"}
+	for _, test := range []struct {
+		text string
+		at   int
+	}{
+		{"#Fields: date time\n/a\n", -1},
+		{"#Fields:  date\ttime\r\n/a\n", -1},
+		{"#Fields: time date\n", 0},
+		{"  #Fields: time\n", 0},
+		{"\ufeff#Fields: time\n", 0},
+		{"x\n#Fields: time", 2},
+		{"x #Fields: time\n", -1},
+		{"# #Fields: time\n", -1},
+		{"#Fields: date time\n#Fields: date\n", 19},
+		{"#fields: date\n", -1},
+		{"#Fields:\n", 0},
+		{"", -1},
+	} {
+		if at, _ := newW3C(known, request.Address{}, nil).layout().Next([]byte(test.text)); at != test.at {
+			t.Errorf("%q: at %d, want %d", test.text, at, test.at)
+		}
+	}
+	if at, _ := newW3C(nil, request.Address{}, nil).layout().Next([]byte("#Fields:\n")); at != 0 {
+		t.Errorf("the first fields are at %d", at)
 	}
 }

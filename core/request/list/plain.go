@@ -4,6 +4,7 @@ package list
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -19,8 +20,58 @@ const FormatPlain Format = "plain"
 
 func init() {
 	register(form{name: FormatPlain, rank: rankRest, read: func(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) { return Plain(in, o.Base, each) },
-		detect: func([]byte) bool { return true }})
+		lines: true, layout: plainLayout, detect: func([]byte) bool { return true }})
 }
+
+// plainLayout reads requests without anything below them in place, and others with care.
+func plainLayout(o Options) *Layout {
+	return &Layout{
+		Comment: func(line []byte) bool { return strings.TrimSpace(withoutComment(string(line))) == "" },
+		Read: func(line, rest []byte, l *Line) (*Item, error) {
+			if len(rest) > 0 && !beginsRequest(rest[0]) {
+				return nil, ErrRecord
+			}
+			var parts quickParts
+			from := bytes.IndexByte(line, ' ') + 1
+			if from > 1 {
+				parts.method = span{0, uint32(from - 1)}
+			}
+			parts.url = span{uint32(from), uint32(len(line))}
+			if from == 1 || !parts.line(line, o.Base, l) {
+				return nil, ErrRecord
+			}
+			return nil, nil
+		},
+		cut: func(text []byte, last bool) int {
+			for end := len(text) - 1; end >= 0; {
+				if end = bytes.LastIndexByte(text[:end], '\n'); end >= 0 && beginsRequest(text[end+1]) {
+					return end + 1
+				}
+			}
+			if last { // a request that is too long
+				return len(text)
+			}
+			return 0
+		},
+		record: func(text []byte, each func(*Item)) (int, Counts) {
+			p := &plainReader{base: o.Base, each: each}
+			used := 0
+			for used == 0 || used < len(text) && !beginsRequest(text[used]) {
+				line, _, more := bytes.Cut(text[used:], []byte("\n"))
+				if used += len(line); more {
+					used++
+				}
+				p.line(string(line), len(line) > MaxLine)
+			}
+			p.flush()
+			return used, p.counts
+		},
+	}
+}
+
+// beginsRequest reports whether a line that begins with c is surely neither a detail of the
+// request above it, nor a comment, nor blank.
+func beginsRequest(c byte) bool { return c > ' ' && c < 0x7f && c != '#' }
 
 // Plain reads the plain format: a request a line, with what is expected behind
 // `=>`, and indented lines below it for more. Relative addresses are asked of
@@ -28,7 +79,7 @@ func init() {
 func Plain(r io.Reader, base request.Address, each func(*Item)) (Counts, error) {
 	p := &plainReader{base: base, each: each}
 	in := bufio.NewReaderSize(r, 64<<10)
-	for number := 1; ; number++ {
+	for {
 		line, tooLong, err := readLine(in)
 		if line == "" && !tooLong && err != nil {
 			p.flush()
@@ -37,16 +88,10 @@ func Plain(r io.Reader, base request.Address, each func(*Item)) (Counts, error) 
 			}
 			return p.counts, nil
 		}
-		p.counts.Lines++
-		if number == 1 {
+		if p.counts.Lines == 0 {
 			line = strings.TrimPrefix(line, "\ufeff")
 		}
-		if tooLong {
-			p.flush()
-			p.counts.skip(number, 1, "the line is longer than %d MiB", MaxLine>>20)
-			continue
-		}
-		p.line(number, strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r"))
+		p.line(strings.TrimSuffix(line, "\n"), tooLong)
 	}
 }
 
@@ -69,8 +114,16 @@ func (p *plainReader) flush() {
 	p.item, p.failed = nil, false
 }
 
-func (p *plainReader) line(number int, line string) {
-	text := withoutComment(line)
+// line reads the next line, without its end.
+func (p *plainReader) line(line string, tooLong bool) {
+	p.counts.Lines++
+	number := p.counts.Lines
+	if tooLong {
+		p.flush()
+		p.counts.skip(number, 1, "%v", errLong)
+		return
+	}
+	text := withoutComment(strings.TrimSuffix(line, "\r"))
 	if strings.TrimSpace(text) == "" {
 		p.counts.Comments++
 		return

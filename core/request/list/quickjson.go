@@ -123,8 +123,8 @@ func (s *jsonScanner) blanks() {
 	}
 }
 
-// A jsonLine is what such a line tells, by where it stands; zero for what it does not tell.
-type jsonLine struct {
+// quickParts are what such a line tells, by where it stands; zero for what it does not tell.
+type quickParts struct {
 	url, query, method, client, time, status, agent, referrer span
 }
 
@@ -138,7 +138,7 @@ func put(to *span, value span) bool {
 }
 
 // line fills l, if what is told is plain, too: of a path at base.
-func (j *jsonLine) line(text []byte, base request.Address, l *Line) bool {
+func (j *quickParts) line(text []byte, base request.Address, l *Line) bool {
 	part := func(s span) []byte { return text[s.from:s.to] }
 	url, query, method := part(j.url), part(j.query), part(j.method)
 	if origin := base.Origin(); bytes.HasPrefix(url, []byte(origin)) {
@@ -207,7 +207,7 @@ func (j *jsonLine) line(text []byte, base request.Address, l *Line) bool {
 }
 
 // tell notes a part of what a line tells; not ok where it is not plain.
-func (j *jsonLine) tell(part string, kind jsonValue, line []byte, value span) bool {
+func (j *quickParts) tell(part string, kind jsonValue, line []byte, value span) bool {
 	text := kind == jsonString
 	switch part {
 	case "url", "path":
@@ -261,7 +261,7 @@ func quickObject(line []byte, base request.Address, matters func(string) bool, l
 	if matters == nil {
 		return false
 	}
-	var j jsonLine
+	var j quickParts
 	s := jsonScanner{line: line, path: make([]byte, 0, 64)}
 	s.blanks()
 	ok := s.object(0, func(path []byte, kind jsonValue, value span) bool {
@@ -308,7 +308,7 @@ func quickEvent(line []byte, base request.Address, parts map[string]string, matt
 	if matters == nil {
 		return false
 	}
-	var j jsonLine
+	var j quickParts
 	s := jsonScanner{line: line, path: make([]byte, 0, 64)}
 	s.blanks()
 	ok := s.object(0, func(path []byte, kind jsonValue, value span) bool {

@@ -24,10 +24,11 @@ type form struct {
 	rank    int                    // in what order formats are asked whether a list is theirs
 	detect  func(head []byte) bool // tells it by its first bytes, without blanks before them
 	read    func(in *bufio.Reader, o Options, each func(*Item)) (Counts, error)
-	line    func(o Options) LineReader // of lines that stand for themselves; nil for others
+	line    func(o Options) lineReader // of lines that stand for themselves; nil for others
 	comment func(line []byte) bool     // tells such lines that are none
-	lines   bool                       // its lines stand for themselves, or need no more than a heading
+	lines   bool                       // it has a Layout
 	parts   bool                       // and can be read from any of them on
+	layout  func(o Options) *Layout    // where it is more than lines and comments
 }
 
 // The ranks of formats: those that are told most surely come first.
@@ -70,8 +71,8 @@ func Formats() []Format {
 	return out
 }
 
-// ByLine reports whether each line of a format stands for itself, so that several can be
-// read at once; and whether from any of them on, without those before it.
+// ByLine reports whether a format has a Layout, so that several records can be read at once;
+// and whether from any line on, without those before it.
 func ByLine(name Format) (lines, parts bool) {
 	f := formOf(name)
 	return f.lines, f.parts
@@ -191,15 +192,4 @@ func topNames(head []byte) map[string]byte {
 			return names
 		}
 	}
-}
-
-// Lines gives what reads the lines of a format that stand for themselves, and what tells
-// those that are none. The reader is nil for access logs, which ParseLog reads, and for
-// those whose heading says more.
-func Lines(name Format, o Options) (read LineReader, comment func(line []byte) bool) {
-	f := formOf(name)
-	if f.line != nil {
-		read = f.line(o)
-	}
-	return read, f.comment
 }

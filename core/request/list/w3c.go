@@ -19,7 +19,7 @@ import (
 const FormatW3C Format = "w3c"
 
 func init() {
-	register(form{name: FormatW3C, rank: rankHeading, read: readW3C, lines: true, comment: Comment, detect: func(head []byte) bool {
+	register(form{name: FormatW3C, rank: rankHeading, read: readW3C, lines: true, layout: func(o Options) *Layout { return newW3C(nil, o.Base, o.Matters).layout() }, detect: func(head []byte) bool {
 		return slices.ContainsFunc([]string{"#Version:", "#Software:", "#Fields:", "#Date:", "#Start-Date:"}, func(s string) bool { return bytes.HasPrefix(head, []byte(s)) })
 	}})
 }
@@ -27,11 +27,11 @@ func init() {
 // readW3C reads a log line by line.
 func readW3C(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) {
 	var c Counts
-	w := W3C{base: o.Base}
+	w := w3cReader{base: o.Base}
 	err := eachLine(in, &c, func(number int, line []byte) {
 		if Comment(line) {
 			c.Comments++
-			if fields, ok := W3CFields(line); ok {
+			if fields, ok := w3cFields(line); ok {
 				w.fields = fields
 			}
 			return
@@ -42,17 +42,40 @@ func readW3C(in *bufio.Reader, o Options, each func(*Item)) (Counts, error) {
 	return c, err
 }
 
-// W3CFields gives the fields that a line names for those below it, if it does.
-func W3CFields(line []byte) (fields []string, ok bool) {
+// w3cFields gives the fields that a line names for those below it, if it does.
+func w3cFields(line []byte) (fields []string, ok bool) {
 	rest, ok := strings.CutPrefix(strings.TrimSpace(string(line)), "#Fields:")
 	return strings.Fields(rest), ok
 }
 
-// W3C reads lines that have the same fields.
-type W3C struct {
+// A w3cReader reads lines that have the same fields.
+type w3cReader struct {
 	base    request.Address
+	matters func(name string) bool
 	fields  []string
 	columns []column // of the fields; nil where each line must be read with care
+}
+
+// layout is for lines with the fields of the reader, up to where others are named.
+func (w *w3cReader) layout() *Layout {
+	l := &Layout{Read: func(line, _ []byte, l *Line) (*Item, error) { return w.read(line, l) }, Comment: Comment}
+	l.next = func(text []byte) (int, *Layout) {
+		for from := 0; ; {
+			i := bytes.Index(text[from:], []byte("#Fields:"))
+			if i < 0 {
+				return -1, nil
+			}
+			i += from
+			from = i + 1
+			start := bytes.LastIndexByte(text[:i], '\n') + 1
+			line, _, _ := bytes.Cut(text[i:], []byte("\n"))
+			fields, _ := w3cFields(line)
+			if len(bytes.Trim(text[start:i], " \t\ufeff")) == 0 && (w.fields == nil || !slices.Equal(fields, w.fields)) {
+				return start, newW3C(fields, w.base, w.matters).layout()
+			}
+		}
+	}
+	return l
 }
 
 // A column is what a field tells.
@@ -74,10 +97,10 @@ const (
 	columnOther = columns // tells nothing
 )
 
-// NewW3C makes a reader of lines with these fields; nil for none. matters says whether a
+// newW3C makes a reader of lines with these fields; nil for none. matters says whether a
 // header field that is neither agent nor referrer can change an answer.
-func NewW3C(fields []string, base request.Address, matters func(name string) bool) *W3C {
-	w := &W3C{base: base, fields: fields}
+func newW3C(fields []string, base request.Address, matters func(name string) bool) *w3cReader {
+	w := &w3cReader{base: base, matters: matters, fields: fields}
 	var of []column
 	known := map[string]column{"date": columnDate, "time": columnClock, "cs-method": columnMethod, "cs-uri": columnURI, "cs-uri-stem": columnStem,
 		"cs-uri-query": columnQuery, "cs-host": columnHost, "cs(host)": columnHost, "sc-status": columnStatus, "c-ip": columnClient}
@@ -93,7 +116,7 @@ func NewW3C(fields []string, base request.Address, matters func(name string) boo
 				c = columnAgent
 			case header == "referer":
 				c = columnReferrer
-			case header == "host" || matters(header):
+			case header == "host" || matters == nil || matters(header):
 				return w
 			}
 		}
@@ -111,8 +134,7 @@ func NewW3C(fields []string, base request.Address, matters func(name string) boo
 	return w
 }
 
-// Read reads a line; it is a LineReader.
-func (w *W3C) Read(line []byte, l *Line) (*Item, error) {
+func (w *w3cReader) read(line []byte, l *Line) (*Item, error) {
 	if w.quick(line, l) {
 		return nil, nil
 	}
@@ -124,7 +146,7 @@ const maxColumns = 32
 
 // quick fills l, if the line is as nearly all are: fields parted by single blanks, none of
 // them quoted, that ask the host of base for a path.
-func (w *W3C) quick(line []byte, l *Line) bool {
+func (w *w3cReader) quick(line []byte, l *Line) bool {
 	var ends [maxColumns]uint32 // of fields
 	n, i := 0, 0
 	for ; i <= len(line)-8; i += 8 {
@@ -249,7 +271,7 @@ func blanks(value []byte) {
 }
 
 // item reads a line with care.
-func (w *W3C) item(line string) (*Item, error) {
+func (w *w3cReader) item(line string) (*Item, error) {
 	if w.fields == nil {
 		return nil, errors.New("no #Fields line comes before it")
 	}
