@@ -5,6 +5,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"compress/gzip"
 	"flag"
 	"fmt"
@@ -16,6 +17,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 func main() {
@@ -23,15 +26,20 @@ func main() {
 	rounds := flag.Int("rounds", 9, "how often each contestant runs")
 	program := flag.String("kibitz", "", "the program")
 	dir := flag.String("dir", "", "where the files are made")
+	only := flag.String("only", "", "measure only what has this in its name, and what it is held against")
+	kept := flag.Bool("kept", false, "the files are there already")
 	flag.Parse()
-	b := &bench{dir: *dir, kibitz: *program, rounds: *rounds}
-	b.make(*lines)
+	b := &bench{dir: *dir, kibitz: *program, rounds: *rounds, only: *only}
+	if !*kept {
+		b.make(*lines)
+	}
 	b.run()
 }
 
 type bench struct {
 	dir, kibitz string
 	rounds      int
+	only        string
 }
 
 func (b *bench) path(name string) string { return filepath.Join(b.dir, name) }
@@ -82,6 +90,8 @@ func (b *bench) make(lines int) {
 			}
 		},
 	}
+	books["everything"] = func(w io.Writer) { io.WriteString(w, tests) }
+	books["copies"] = func(w io.Writer) { io.WriteString(w, tests+"header seen set X-Seen \"{agent}\"\n") }
 	for name, more := range books {
 		b.write(name+".kibitz", func(w io.Writer) {
 			io.WriteString(w, site)
@@ -106,7 +116,67 @@ func (b *bench) make(lines int) {
 		log(z, lines, false, combined)
 		check(z.Close())
 	})
+	b.write("access.log.zst", func(w io.Writer) {
+		z, err := zstd.NewWriter(w)
+		check(err)
+		log(z, lines, false, combined)
+		check(z.Close())
+	})
+	b.write("list.jsonl", func(w io.Writer) { log(w, lines, false, jsonLine) })
+	b.write("list.csv", func(w io.Writer) {
+		fmt.Fprintln(w, "url,method,client,time,status,header.Referer,header.User-Agent")
+		log(w, lines, false, csvRow)
+	})
+	b.write("list.txt", func(w io.Writer) { log(w, lines, false, plain) })
+	b.write("empty.log", func(w io.Writer) { log(w, 1, false, combined) })
+	b.write("one.log", func(w io.Writer) { log(w, lines/2, false, combined) })
+	b.large(lines / 20)
 }
+
+// large writes what is long to load: entries, moves, and an inventory.
+func (b *bench) large(n int) {
+	site := "site bench\n    address https://bench.example\n    inventory %s.csv\n\n"
+	b.write("large-tree.csv", func(w io.Writer) {
+		fmt.Fprintln(w, "path,size,modified")
+		for i := range 10 * n {
+			fmt.Fprintf(w, "/shelf-%d/box-%d/paper-%d.html,4000,2026-03-01T06:00:00Z\n", i%97, i%1009, i)
+		}
+	})
+	b.write("large-tree.kibitz", func(w io.Writer) { fmt.Fprintf(w, site, "large-tree") })
+	b.write("large-entries.kibitz", func(w io.Writer) {
+		fmt.Fprintf(w, site, "tree")
+		patterns(w, n)
+	})
+	b.write("large-moves.csv", func(w io.Writer) {
+		for i := range 10 * n {
+			fmt.Fprintf(w, "/old/shelf-%d/paper-%d.php,/section-%d/page-%d.html\n", i%97, i, i%sections, i%pages)
+		}
+	})
+	b.write("large-moves.kibitz", func(w io.Writer) {
+		fmt.Fprintf(w, site, "tree")
+		fmt.Fprintln(w, "moves m table large-moves.csv as permanent")
+	})
+	b.write("patterns-large-tree.kibitz", func(w io.Writer) {
+		fmt.Fprintf(w, site, "hundred-tree")
+		patterns(w, 5000)
+	})
+	b.write("hundred-tree.csv", func(w io.Writer) {
+		fmt.Fprintln(w, "path,size,modified")
+		for i := range 100_000 {
+			fmt.Fprintf(w, "/shelf-%d/box-%d/paper-%d.html,4000,2026-03-01T06:00:00Z\n", i%97, i%1009, i)
+		}
+	})
+}
+
+// tests are entries that look at all that can be looked at of a request.
+const tests = `reply closed when time after 2026-10-12 before 2026-10-13 with 503
+redirect by-number on /nowhere/* when query.ref 7 to /section-1/ as temporary
+reply preview in /section-2/ when cookie.preview 1 with 204
+access frames in /section-3/ when referrer https://elsewhere.example/* refuse
+redirect german on /section-4/ when language de* to /section-5/ as temporary
+access bots when agent *hoover* *TideReader* refuse
+access quay in /section-6/ when client 10.7.0.0/16 10.99.3.0/24 refuse
+`
 
 // base are the 200 entries of every rulebook.
 func base(w io.Writer) {
@@ -168,6 +238,20 @@ func w3c(w io.Writer, h hit) {
 	}
 	fmt.Fprintf(w, "%s %s %s %s %s %d %d %s %s\n", h.at.Format("2006-01-02 15:04:05"), h.client, h.method, stem, query, h.status, h.size, h.referrer, strings.ReplaceAll(h.agent, " ", "+"))
 }
+
+func jsonLine(w io.Writer, h hit) {
+	referrer := ""
+	if h.referrer != "-" {
+		referrer = fmt.Sprintf(`"Referer":"%s",`, h.referrer)
+	}
+	fmt.Fprintf(w, `{"url":"%s","method":"%s","client":"%s","time":"%s","status":%d,"headers":{%s"User-Agent":"%s"}}`+"\n", h.address, h.method, h.client, h.at.Format(time.RFC3339), h.status, referrer, h.agent)
+}
+
+func csvRow(w io.Writer, h hit) {
+	fmt.Fprintf(w, "%s,%s,%s,%s,%d,%s,\"%s\"\n", h.address, h.method, h.client, h.at.Format(time.RFC3339), h.status, strings.TrimPrefix(h.referrer, "-"), h.agent)
+}
+
+func plain(w io.Writer, h hit) { fmt.Fprintf(w, "%s %s\n", h.method, h.address) }
 
 // log writes lines: Zipf over the addresses, bots, what is not there, queries, HEAD
 // and POST.
@@ -235,6 +319,8 @@ func log(w io.Writer, n int, distinct bool, line func(io.Writer, hit)) {
 // A contestant is a command line whose time is taken.
 type contestant struct {
 	name string
+	dir  string
+	env  string
 	args []string
 	took []time.Duration
 	peak int64 // KiB
@@ -242,81 +328,157 @@ type contestant struct {
 
 func (b *bench) replay(name, book, log string, more ...string) *contestant {
 	args := append([]string{b.kibitz, "replay", "-rules", b.path(book + ".kibitz")}, more...)
-	return &contestant{name: name, args: append(args, b.path(log))}
+	return &contestant{name: name, dir: b.dir, args: append(args, b.path(log))}
+}
+
+// A row holds one contestant against another, or against a time.
+type row struct {
+	what, a, b string
+	scale      float64 // of a; 0 for 1
+	goal       float64
 }
 
 func (b *bench) run() {
 	shell := func(name, command string) *contestant {
-		return &contestant{name: name, args: []string{"sh", "-c", command}}
+		return &contestant{name: name, args: []string{"sh", "-c", "cd " + b.dir + "; " + command}}
 	}
+	kibitz := func(name string, args ...string) *contestant {
+		return &contestant{name: name, dir: b.dir, args: append([]string{b.kibitz}, args...)}
+	}
+	const count = "mawk '{n[$9]++} END {for (s in n) print s, n[s]}'"
 	all := []*contestant{
-		shell("mawk", "mawk '{n[$9]++} END {for (s in n) print s, n[s]}' "+b.path("access.log")),
-		shell("gzip | mawk", "gzip -dc "+b.path("access.log.gz")+" | mawk '{n[$9]++} END {for (s in n) print s, n[s]}'"),
+		shell("mawk", count+" access.log"),
+		shell("gzip | mawk", "gzip -dc access.log.gz | "+count),
+		shell("zstd | mawk", "zstd -dcq access.log.zst | "+count),
 		b.replay("200 entries", "none", "access.log"),
 		b.replay("one worker", "none", "access.log", "-workers", "1"),
+		{name: "one processor", dir: b.dir, env: "GOMAXPROCS=1", args: b.replay("", "none", "access.log").args},
 		b.replay("gz", "none", "access.log.gz"),
+		b.replay("zst", "none", "access.log.zst"),
 		b.replay("W3C form", "none", "w3c.log"),
+		b.replay("JSON lines", "none", "list.jsonl"),
+		b.replay("CSV", "none", "list.csv"),
+		b.replay("plain list", "none", "list.txt"),
 		b.replay("only 404", "none", "access.log", "-only", "404"),
 		b.replay("100,000 moves", "moves", "access.log"),
 		b.replay("5,000 patterns", "patterns", "access.log"),
 		b.replay("5,000 clients", "clients", "access.log"),
 		b.replay("500 agents", "agents", "access.log"),
+		b.replay("all tests", "everything", "access.log"),
+		b.replay("all tests, copies", "copies", "access.log"),
 		b.replay("a tenth", "none", "tenth.log"),
 		b.replay("every path distinct", "none", "distinct.log"),
 		b.replay("rulebook alone", "none", "empty.log"),
 		b.replay("moves alone", "moves", "empty.log"),
-		{name: "check 100,000 moves", args: []string{b.kibitz, "check", b.path("moves.kibitz")}},
-		{name: "check 5,000 patterns", args: []string{b.kibitz, "check", b.path("patterns.kibitz")}},
+		b.replay("half", "none", "one.log"),
+		b.replay("half, by day", "none", "one.log", "-by", "day"),
+		b.replay("half, html", "none", "one.log", "-as", "html"),
+		b.replay("half, each", "none", "one.log", "-each"),
+		b.replay("half, each, CSV", "none", "one.log", "-each", "-as", "csv"),
+		b.replay("half, each, JSON lines", "none", "one.log", "-each", "-as", "jsonl"),
+		kibitz("half, excerpt", "excerpt", "-rules", "none.kibitz", "one.log"),
+		kibitz("half, compared", "compare", "none.kibitz", "agents.kibitz", "one.log"),
+		kibitz("trace, 5,000 patterns, 100,000 files", "trace", "-rules", "patterns-large-tree.kibitz", "/depot-1/a-b.php"),
+		kibitz("check 100,000 moves", "check", "-rules", "moves.kibitz"),
+		kibitz("check 5,000 patterns", "check", "-rules", "patterns.kibitz"),
+		kibitz("load 100,000 entries", "trace", "-rules", "large-entries.kibitz", "/"),
+		kibitz("load 1,000,000 moves", "trace", "-rules", "large-moves.kibitz", "/"),
+		kibitz("load 1,000,000 files", "trace", "-rules", "large-tree.kibitz", "/"),
 	}
-	b.write("empty.log", func(w io.Writer) { log(w, 1, false, combined) })
+	rows := []row{
+		{"replay against mawk, all cores", "200 entries", "mawk", 0, 0.25},
+		{"replay against mawk, one worker", "one worker", "mawk", 0, 0.75},
+		{"replay against mawk, one processor (GOMAXPROCS=1)", "one processor", "mawk", 0, 0.5},
+		{"a rulebook that tests everything, against mawk", "all tests", "mawk", 0, 0.45},
+		{"the same with a header that copies the agent, against mawk", "all tests, copies", "mawk", 0, 0.8},
+		{".gz against gzip -dc | mawk", "gz", "gzip | mawk", 0, 0.6},
+		{".zst against zstd -dc | mawk", "zst", "zstd | mawk", 0, 0.9},
+		{"the W3C form of the log against the combined one", "W3C form", "200 entries", 0, 1.15},
+		{"JSON lines of the same requests against the log", "JSON lines", "200 entries", 0, 2},
+		{"CSV of the same requests against the log", "CSV", "200 entries", 0, 1.5},
+		{"a plain list of the same requests against the log", "plain list", "200 entries", 0, 1.5},
+		{"only what answers 404, against all", "only 404", "200 entries", 0, 0},
+		{"every address new, against a log of 20,000 addresses", "every path distinct", "200 entries", 4, 4},
+		{"100,000 moves against 200 entries, whole process", "100,000 moves", "200 entries", 0, 1.5},
+		{"5,000 pattern redirects against 200 entries", "5,000 patterns", "200 entries", 0, 1.25},
+		{"5,000 client entries against 200 entries", "5,000 clients", "200 entries", 0, 1.25},
+		{"500 agent tests against 200 entries", "500 agents", "200 entries", 0, 1.25},
+		{"compare against one replay", "half, compared", "half", 0, 2.2},
+		{"-each against replay", "half, each", "half", 0, 4},
+		{"-each -as csv against replay", "half, each, CSV", "half", 0, 4},
+		{"-each -as jsonl against replay", "half, each, JSON lines", "half", 0, 8},
+		{"excerpt against replay", "half, excerpt", "half", 0, 1.5},
+		{"-as html against replay", "half, html", "half", 0, 1.5},
+		{"-by day against replay", "half, by day", "half", 0, 1.5},
+	}
+	goals := map[string]time.Duration{
+		"trace, 5,000 patterns, 100,000 files": 30 * time.Millisecond, "check 100,000 moves": 800 * time.Millisecond, "check 5,000 patterns": 2 * time.Second,
+		"load 100,000 entries": 2 * time.Second, "load 1,000,000 moves": 2500 * time.Millisecond, "load 1,000,000 files": 2500 * time.Millisecond,
+	}
+	if b.only != "" {
+		rows = slices.DeleteFunc(rows, func(r row) bool {
+			return !strings.Contains(r.what, b.only) && !strings.Contains(r.a, b.only)
+		})
+		all = slices.DeleteFunc(all, func(c *contestant) bool {
+			return !strings.Contains(c.name, b.only) && !slices.ContainsFunc(rows, func(r row) bool { return r.a == c.name || r.b == c.name })
+		})
+	}
 	for range b.rounds {
 		for _, c := range all { // interleaved, so that all meet the same machine
 			c.once()
 		}
 	}
 	find := func(name string) *contestant {
-		return all[slices.IndexFunc(all, func(c *contestant) bool { return c.name == name })]
+		i := slices.IndexFunc(all, func(c *contestant) bool { return c.name == name })
+		if i < 0 {
+			return nil
+		}
+		return all[i]
 	}
-	fmt.Printf("%-24s %9s %9s %9s\n", "contestant", "best ms", "median ms", "peak MiB")
+	fmt.Printf("%-38s %9s %9s %9s %9s\n", "contestant", "best ms", "median ms", "goal ms", "peak MiB")
 	for _, c := range all {
-		fmt.Printf("%-24s %9d %9d %9.1f\n", c.name, c.best().Milliseconds(), c.median().Milliseconds(), float64(c.peak)/1024)
+		fmt.Printf("%-38s %9d %9d %9s %9.1f\n", c.name, c.best().Milliseconds(), c.median().Milliseconds(), goalOf(float64(goals[c.name].Milliseconds()), "%.0f"), float64(c.peak)/1024)
 	}
 	fmt.Printf("\n%-64s %7s %7s %7s\n", "ratios of times", "best", "rounds", "goal")
-	row := func(what string, goal float64, ratio func(time func(name string) time.Duration) float64) {
-		best := ratio(func(name string) time.Duration { return find(name).best() })
+	for _, r := range rows {
+		a, against, scale := find(r.a), find(r.b), max(r.scale, 1)
 		var rounds []float64 // within a round all have met much the same machine
 		for i := range b.rounds {
-			rounds = append(rounds, ratio(func(name string) time.Duration { return find(name).took[i] }))
+			rounds = append(rounds, scale*float64(a.took[i])/float64(against.took[i]))
 		}
 		slices.Sort(rounds)
-		fmt.Printf("%-64s %7.2f %7.2f", what, best, rounds[len(rounds)/2])
-		if goal > 0 {
-			fmt.Printf(" %7.2f", goal)
-		}
-		fmt.Println()
+		fmt.Printf("%-64s %7.2f %7.2f %7s\n", r.what, scale*float64(a.best())/float64(against.best()), rounds[len(rounds)/2], goalOf(r.goal, "%.2f"))
 	}
-	ratio := func(what, a, b string, goal float64) {
-		row(what, goal, func(time func(string) time.Duration) float64 { return float64(time(a)) / float64(time(b)) })
+	if b.only == "" {
+		fmt.Printf("\n%-64s %7s %15s\n", "memory", "is", "goal")
+		fmt.Printf("%-64s %7.1f %15.1f\n", "peak memory apart, whole log against a tenth (MiB)", float64(find("200 entries").peak-find("a tenth").peak)/1024, 16.0)
+		fmt.Printf("%-64s %7.1f %15.1f\n", "peak memory with 100,000 moves (MiB)", float64(find("100,000 moves").peak)/1024, 64.0)
+		most := slices.MaxFunc(all, func(a, b *contestant) int { return cmp.Compare(a.peakOfLog(), b.peakOfLog()) })
+		fmt.Printf("%-64s %7.1f %15.1f\n", "peak memory of any log ("+most.name+", MiB)", float64(most.peakOfLog())/1024, 128.0)
+		fmt.Printf("%-64s %7.1f %15.1f\n", "peak memory with 1,000,000 moves (MiB)", float64(find("load 1,000,000 moves").peak)/1024, 320.0)
 	}
-	ratio("replay against mawk, all cores", "200 entries", "mawk", 0.4)
-	ratio("replay against mawk, one worker", "one worker", "mawk", 0.75)
-	ratio(".gz against gzip -dc | mawk", "gz", "gzip | mawk", 0.7)
-	ratio("the W3C form of the log against the combined one", "W3C form", "200 entries", 0)
-	ratio("only what answers 404, against all", "only 404", "200 entries", 0)
-	ratio("100,000 moves against 200 entries, whole process", "100,000 moves", "200 entries", 1.5)
-	row("100,000 moves against 200 entries, once the rulebook is read", 1.3, func(time func(string) time.Duration) float64 {
-		return float64(time("100,000 moves")-time("moves alone")) / float64(time("200 entries")-time("rulebook alone"))
-	})
-	ratio("5,000 pattern redirects against 200 entries", "5,000 patterns", "200 entries", 1.25)
-	ratio("5,000 client entries against 200 entries", "5,000 clients", "200 entries", 1.25)
-	ratio("500 agent tests against 200 entries", "500 agents", "200 entries", 1.25)
-	fmt.Printf("\n%-64s %7s %15s\n", "memory", "is", "goal")
-	fmt.Printf("%-64s %7.1f %15.1f\n", "peak memory apart, whole log against a tenth (MiB)", float64(find("200 entries").peak-find("a tenth").peak)/1024, 16.0)
-	fmt.Printf("%-64s %7.1f %15.1f\n", "peak memory with 100,000 moves (MiB)", float64(find("100,000 moves").peak)/1024, 64.0)
+}
+
+// peakOfLog is the peak memory of the replay of a list; 0 for others.
+func (c *contestant) peakOfLog() int64 {
+	if len(c.args) > 1 && c.args[1] == "replay" {
+		return c.peak
+	}
+	return 0
+}
+
+func goalOf(goal float64, form string) string {
+	if goal == 0 {
+		return ""
+	}
+	return fmt.Sprintf(form, goal)
 }
 
 func (c *contestant) once() {
 	cmd := exec.Command(c.args[0], c.args[1:]...)
+	if cmd.Dir = c.dir; c.env != "" {
+		cmd.Env = append(os.Environ(), c.env)
+	}
 	var errs strings.Builder
 	cmd.Stderr = &errs
 	start := time.Now()

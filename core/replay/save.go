@@ -101,7 +101,7 @@ func (t *Top) MarshalJSON() ([]byte, error) {
 			s.From[h.Address] = h.from.Most()
 		}
 	}
-	s.Total, s.Others = t.Total, t.Others
+	s.Total, s.Others = t.Total, t.Others()
 	return json.Marshal(s)
 }
 
@@ -132,7 +132,7 @@ func (t *Top) UnmarshalJSON(text []byte) error {
 	if total, ok = sumOfCounts(s.Others, total-s.Others); !ok || total != s.Total {
 		return errCounts
 	}
-	t.Total, t.Others = s.Total, s.Others
+	t.Total, t.others = s.Total, s.Others
 	return nil
 }
 

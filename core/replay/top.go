@@ -21,18 +21,19 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// A Top counts addresses, the commonest of which are shown. The zero Top is
-// empty. It is for one goroutine.
+// A Top counts addresses, the commonest of which are shown. The zero Top is empty. It is for
+// one goroutine while it counts; then any number of them may ask what it has.
 type Top struct {
-	Total  int64
-	Others int64 // requests for addresses that are not listed: there are more common ones than are kept
+	Total int64
 
-	few   []held // the addresses, while there are no more than maxFew of them
-	many  map[string]int64
-	from  map[string]Pages // of those in many that have some
-	bytes int              // of the texts in many and from
-	none  bool             // all are counted, and none is listed
-	spill []*spill         // addresses that came when many was full; the first is written to
+	settling sync.Mutex
+	others   int64  // requests for addresses that are not listed
+	few      []held // the addresses, while there are no more than maxFew of them
+	many     map[string]int64
+	from     map[string]Pages // of those in many that have some
+	bytes    int              // of the texts in many and from
+	none     bool             // all are counted, and none is listed
+	spill    []*spill         // addresses that came when many was full; the first is written to
 }
 
 // held is what is known of an address.
@@ -63,6 +64,13 @@ func (t *Top) Len() int {
 	return t.size()
 }
 
+// Others is the number of requests for addresses that are not listed: there are more common
+// ones than are kept.
+func (t *Top) Others() int64 {
+	t.settle()
+	return t.others
+}
+
 func (t *Top) size() int { return len(t.few) + len(t.many) }
 
 // From gives the pages that an address was asked from.
@@ -88,7 +96,7 @@ func (t *Top) add(address string, n int64, from Pages) {
 
 func (t *Top) hold(more held) {
 	if t.none {
-		t.Others += more.N
+		t.others += more.N
 		return
 	}
 	if t.many == nil {
@@ -181,9 +189,9 @@ func (t *Top) counts(yield func(Count) bool) {
 // Merge adds the counts of another Top, which is not to be used any more.
 func (t *Top) Merge(o *Top) {
 	t.Total += o.Total
-	t.Others += o.Others
+	t.others += o.others
 	if t.none {
-		t.Others = t.Total
+		t.others = t.Total
 		return
 	}
 	t.spill = append(t.spill, o.spill...)
@@ -252,7 +260,7 @@ func (t *Top) overflow(h held) {
 	if len(t.spill) == 0 {
 		file, err := os.CreateTemp("", "kibitz-*")
 		if err != nil { // there is no room anywhere, and the report says how many are not listed
-			t.Others += h.N
+			t.others += h.N
 			return
 		}
 		_ = os.Remove(file.Name()) // where a file in use has a name until it is closed, settle removes it
@@ -315,6 +323,8 @@ func (h *held) read(in string) (rest string) {
 // settle picks the commonest of all addresses, if some lie in files. Of those that are as
 // common as each other the ones with the least checksums are taken.
 func (t *Top) settle() {
+	t.settling.Lock()
+	defer t.settling.Unlock()
 	if len(t.spill) == 0 {
 		return
 	}
@@ -347,11 +357,11 @@ func (t *Top) settle() {
 		})
 	}
 	_ = pool.Wait()
-	t.few, t.many, t.from, t.bytes, t.Others = nil, make(map[string]int64, maxAddresses), map[string]Pages{}, 0, t.Total
+	t.few, t.many, t.from, t.bytes, t.others = nil, make(map[string]int64, maxAddresses), map[string]Pages{}, 0, t.Total
 	best, _, _ = commonest(best)
 	for _, h := range best {
 		t.put(h)
-		t.Others -= h.N
+		t.others -= h.N
 	}
 	for _, s := range t.spill {
 		_ = errors.Join(s.file.Close(), os.Remove(s.file.Name()))

@@ -134,7 +134,7 @@ func (r *run) sumsOf(s summed) tallySums {
 		}
 		return out
 	}
-	sums := func(t *replay.Top) addressSums { return addressSums{t.Total, addresses(t), t.Others > 0} }
+	sums := func(t *replay.Top) addressSums { return addressSums{t.Total, addresses(t), t.Others() > 0} }
 	result := tallySums{Requests: t.Requests, Partial: t.Partial, Outcomes: outcomeRows(t), Loops: sums(&t.Loops), TooLong: sums(&t.TooLong),
 		Chains: sums(&t.Chains), Missing: sums(&t.Missing), Expected: t.Expected, Unmet: t.Unmets, NotReached: []entryName{}, Bytes: map[string]typeSums{}}
 	for _, l := range t.Lists {

@@ -258,8 +258,8 @@ func (r *run) more(t *replay.Top, most int) {
 	if more := t.Len() - most; more > 0 {
 		r.out.Printf("  %s\n", r.out.Quiet("… and "+render.Number(more)+" more"))
 	}
-	if t.Others > 0 {
-		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("and %s for less common addresses, which are not listed", render.Count(t.Others, "request"))))
+	if t.Others() > 0 {
+		r.out.Printf("  %s\n", r.out.Quiet(fmt.Sprintf("and %s for less common addresses, which are not listed", render.Count(t.Others(), "request"))))
 	}
 	if most := t.Most(1); len(most) == 1 {
 		method, url := ofTop(most[0].Address)
