@@ -91,21 +91,32 @@ func Ways(e *engine.Engine, report *proof.Report, f *proof.Finding, o Options) (
 	return ways
 }
 
-// Fails gives those of a report's first findings whose ways to mend them all fail when they
-// are run: the finding is still there, or a known request is answered differently that it is
-// not about. What else would be found then is not looked for: Run does that.
-func Fails(e *engine.Engine, report *proof.Report, first int, load func(string) ([]byte, error)) map[*proof.Finding]bool {
+// What Fails runs: the ways of so many findings, and fewer where there are many entries and
+// rows, each of which is looked at again.
+const (
+	mostFindings = 20
+	mostEntries  = 5_000
+)
+
+// Fails gives those of the first of a report's findings whose ways to mend them all fail when
+// they are run: the finding is still there, or a known request is answered differently that
+// it is not about. What else would be found then is not looked for: Run does that.
+func Fails(e *engine.Engine, report *proof.Report, findings []*proof.Finding, load func(string) ([]byte, error)) map[*proof.Finding]bool {
 	fails := map[*proof.Finding]bool{}
-	known := proof.Known(e)
 	was := counted(report)
-	for _, f := range report.Findings {
+	left := min(mostFindings, mostEntries/max(1, e.Book.Size()))
+	if left == 0 {
+		return fails
+	}
+	m := (&Result{Engine: e, After: report}).mender(nil, Options{Load: load})
+	for _, f := range findings {
 		if len(f.Fixes) == 0 {
 			continue
 		}
-		if first--; first < 0 {
+		if left--; left < 0 {
 			break
 		}
-		m := &mender{Result: &Result{Engine: e, After: report}, options: Options{Load: load}, finding: f, known: known}
+		m.finding = f
 		fails[f] = !slices.ContainsFunc(f.Fixes, func(way proof.Fix) bool {
 			after, _, err := m.make(way)
 			return err == nil && counted(&proof.Report{Findings: proof.Only(after, f.Name)})[f.Name] < was[f.Name]
@@ -170,6 +181,7 @@ type mender struct {
 	options Options
 	finding *proof.Finding
 	known   []*request.Request
+	was     []*browser.Visit // that those begin before a change, as far as they have been asked for
 }
 
 func (m *mender) try() {
@@ -202,9 +214,12 @@ func (m *mender) make(way proof.Fix) (after *engine.Engine, changed []*request.R
 		return nil, nil, fmt.Errorf("the rulebook could not be read any more: %w", err)
 	}
 	after = m.Engine.With(book)
-	for _, req := range m.known {
-		was, is := browser.Open(m.Engine, req), browser.Open(after, req)
-		if same(was, is) {
+	for i, req := range m.known {
+		if i == len(m.was) {
+			m.was = append(m.was, browser.Open(m.Engine, req))
+		}
+		was := m.was[i]
+		if same(was, browser.Open(after, req)) {
 			continue
 		}
 		if !m.about(way, req, was) {

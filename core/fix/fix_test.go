@@ -1,7 +1,9 @@
 package fix
 
 import (
+	"fmt"
 	"os"
+	"strings"
 	"testing"
 
 	"kibitz/core/engine"
@@ -51,12 +53,28 @@ func TestAdviceThatFails(t *testing.T) {
 		}
 		with := *loop
 		with.Fixes = ways
-		findings := append([]*proof.Finding{&with}, report.Findings...)
-		if got := Fails(e, &proof.Report{Findings: findings[:1]}, 1, none)[&with]; got != test.fails {
+		findings := []*proof.Finding{&with}
+		if got := Fails(e, &proof.Report{Findings: findings}, findings, none)[&with]; got != test.fails {
 			t.Errorf("%s: fails %v, want %v", name, got, test.fails)
 		}
 	}
-	if got := Fails(e, report, 0, none); len(got) > 0 {
-		t.Errorf("none are to be run, and %d are", len(got))
+}
+
+// The larger a rulebook, the fewer findings have their ways run.
+func TestFewWaysAreRunOfALargeRulebook(t *testing.T) {
+	for entries, want := range map[int]int{2: mostFindings, 1_000: mostEntries / 1_000, mostEntries + 5: 0} {
+		var book strings.Builder
+		book.WriteString("site s address https://s.example files public\n")
+		for i := range entries {
+			fmt.Fprintf(&book, "redirect r%d on /%d to / as permanent\n", i, i)
+		}
+		e := read(t, book.String())
+		var findings []*proof.Finding
+		for range 30 {
+			findings = append(findings, &proof.Finding{Name: "chain", Fixes: []proof.Fix{{Says: "nothing"}}})
+		}
+		if got := Fails(e, &proof.Report{Findings: findings}, findings, none); len(got) != want {
+			t.Errorf("of %d entries %d findings have their ways run, want %d", entries, len(got), want)
+		}
 	}
 }

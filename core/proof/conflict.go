@@ -176,11 +176,11 @@ func (c *checker) matters(r *rulebook.Rule, req *request.Request) bool {
 	if !slices.Contains(c.Met(req), r) {
 		return false
 	}
-	without := c.PredictWithout(req, r)
-	if c.endsAlike(req, with, without) {
+	kept, other := browser.OpenFrom(c, req, with), browser.OpenFrom(c, req, c.PredictWithout(req, r))
+	if endAtOne(kept, other) {
 		return false
 	}
-	a, b := browser.OpenFrom(c, req, with).Last(), browser.OpenFrom(c, req, without).Last()
+	a, b := kept.Last(), other.Last()
 	refused := b.Status >= 400 && b.By != nil && a.By == b.By && a.Status == b.Status
 	return !refused && (b.Cause != engine.CauseMissing || a.Cause == engine.CauseMissing) // and what it hides is something
 }

@@ -8,7 +8,6 @@ import (
 
 	"kibitz/core/browser"
 	"kibitz/core/canonical"
-	"kibitz/core/engine"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -181,7 +180,7 @@ func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rule
 		c.tried++
 		resp := c.Predict(other)
 		i := slices.IndexFunc(tests, func(t *rulebook.Test) bool { return c.Holds(t, other) != c.Holds(t, req) })
-		if i < 0 || resp.Status == stored.Status && resp.Location == stored.Location || c.endsAlike(other, resp, stored) {
+		if i < 0 || resp.Status == stored.Status && resp.Location == stored.Location || endAtOne(browser.OpenFrom(c, other, stored), browser.OpenFrom(c, other, resp)) {
 			return false
 		}
 		changed = tests[i]
@@ -204,11 +203,9 @@ func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rule
 	return true
 }
 
-// endsAlike reports whether a visitor who follows what is stored comes to where they would
-// come without it.
-func (c *checker) endsAlike(req *request.Request, resp, stored *engine.Response) bool {
-	with, without := browser.OpenFrom(c, req, stored), browser.OpenFrom(c, req, resp)
-	a, b := with.Hops[len(with.Hops)-1], without.Hops[len(without.Hops)-1]
-	return with.Ending == without.Ending && a.Response.Status == b.Response.Status && with.Left == without.Left &&
+// endAtOne reports whether two visits come to the same end.
+func endAtOne(one, other *browser.Visit) bool {
+	a, b := one.Hops[len(one.Hops)-1], other.Hops[len(other.Hops)-1]
+	return one.Ending == other.Ending && a.Response.Status == b.Response.Status && one.Left == other.Left &&
 		(a.Request.Address == b.Request.Address || a.Response.File != nil && a.Response.File == b.Response.File)
 }

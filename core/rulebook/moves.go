@@ -24,6 +24,17 @@ type Moves struct {
 	Query Query
 }
 
+// Size is how many entries a rulebook has, with the rows of its tables.
+func (b *Book) Size() int {
+	n := len(b.Rules)
+	for _, r := range b.Rules {
+		if a, ok := r.Action.(*Moves); ok && a.Table != nil {
+			n += len(a.Table.Rows)
+		}
+	}
+	return n
+}
+
 // Templates are none: a new address is taken as it stands.
 func (*Moves) Templates() []*Template { return nil }
 

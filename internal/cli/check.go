@@ -185,15 +185,17 @@ func (r *run) checkText(c checked) error {
 		said = strings.Join(parts, ", ")
 	}
 	out.Printf("%s: %s for %s: %s\n\n", render.Clean(r.rulesName()), render.Count(len(book.Rules), "entry"), render.Count(len(book.Sites), "site"), said)
-	fails := fix.Fails(c.engine, report, mostRun, rulebook.ReadFile)
 	var more []string
+	var shown []*proof.Finding
 	for _, f := range report.Findings {
-		if named[f.Name]++; named[f.Name] > top {
-			if named[f.Name] == top+1 {
-				more = append(more, f.Name)
-			}
-			continue
+		if named[f.Name]++; named[f.Name] <= top {
+			shown = append(shown, f)
+		} else if named[f.Name] == top+1 {
+			more = append(more, f.Name)
 		}
+	}
+	fails := fix.Fails(c.engine, report, shown, rulebook.ReadFile)
+	for _, f := range shown {
 		r.finding(f, !fails[f])
 	}
 	for _, name := range more {
@@ -315,9 +317,6 @@ func placeOf(f *proof.Finding) string {
 	}
 	return f.Place.String()
 }
-
-// mostRun is of how many findings what they advise is run before it is shown.
-const mostRun = 20
 
 // finding shows one finding: the place, what happens, a request, the way out; holds is false
 // where that was run, and does not hold.
