@@ -134,6 +134,42 @@ func TestWatchingLooksAtWhatWasRead(t *testing.T) {
 	}
 }
 
+// One interrupt ends everything soon, also what only computes: of a large rulebook each of
+// these takes longer than it is given.
+func TestOneInterruptEndsLongWork(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it waits")
+	}
+	var book strings.Builder
+	book.WriteString("site s address https://s.example inventory tree.csv\n")
+	for i := range 6000 {
+		fmt.Fprintf(&book, "redirect p%d on /:area/depot-%d/:name-%d.php to /section-%d/{name}.html as permanent\n", i, i%50, i, i)
+	}
+	dir := write(t, map[string]string{"site.kibitz": book.String(), "before.kibitz": strings.ReplaceAll(book.String(), "section-7", "part-7"), "tree.csv": "path\n/index.html\n", "list.txt": "/\n/a/depot-1/x-1.php\n"})
+	for _, args := range [][]string{
+		{"check"}, {"check", "-effort", "9"}, {"check", "-fix"}, {"excerpt", "list.txt"}, {"excerpt", "list.txt", "-out", "short.txt"}, {"compare", "before.kibitz", "site.kibitz"}, {"compare", "before.kibitz", "site.kibitz", "list.txt"},
+	} {
+		c := exec.Command(program, args...)
+		c.Dir = dir
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(700 * time.Millisecond)
+		c.Process.Signal(os.Interrupt)
+		ended := make(chan error)
+		go func() { ended <- c.Wait() }()
+		select {
+		case <-ended:
+		case <-time.After(3 * time.Second):
+			c.Process.Kill()
+			t.Errorf("%v goes on", args)
+		}
+		if left, _ := filepath.Glob(filepath.Join(dir, ".kibitz-*")); left != nil {
+			t.Errorf("%v left %v", args, left)
+		}
+	}
+}
+
 // One interrupt ends everything soon, also where nothing comes from standard input; what
 // was found by then is written, and says that it is not all.
 func TestOneInterruptIsEnough(t *testing.T) {

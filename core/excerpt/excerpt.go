@@ -258,11 +258,15 @@ func (g *Gatherer) Make(base request.Address, load func(string) ([]byte, error))
 	}
 	var others []*Pick // of the list, that are not needed for a way
 	for _, c := range classes {
-		for _, req := range c.requests() {
-			for _, trimmed := range []bool{true, false} {
-				if p := g.pick(req, base, trimmed); p != nil && len(others) < maxOthers {
-					others = append(others, p)
-				}
+		requests := c.requests()
+		for _, req := range requests[:min(len(requests), maxOthersOf)] {
+			whole := g.pick(req, base, false)
+			if whole == nil || len(others) >= maxOthers {
+				continue
+			}
+			others = append(others, whole)
+			if p := g.pick(req, base, true); p != nil && !samePick(p, whole) {
+				others = append(others, p)
 			}
 		}
 	}
@@ -271,8 +275,11 @@ func (g *Gatherer) Make(base request.Address, load func(string) ([]byte, error))
 	return picks, s
 }
 
-// maxOthers is how many requests of the list are tried to notice a harm.
-const maxOthers = 4000
+// How many requests of the list are tried to notice a harm, and how many of a class.
+const (
+	maxOthers   = 4000
+	maxOthersOf = 4
+)
 
 // order puts what the same entry decides together, in the order of the rulebook.
 func order(p *Pick) int {
@@ -375,6 +382,7 @@ type Strength struct {
 	Harms     int // that change some answer
 	Noticed   int
 	Quiet     int // more, of which no request was found that they change
+	Left      int // more that were not tried: the rulebook is too large
 	Unnoticed []Unnoticed
 }
 
@@ -384,66 +392,154 @@ type Unnoticed struct {
 	Request *request.Request
 }
 
+// mostEntries is how many entries are read in all, with one harm after the other: each makes
+// a rulebook of its own.
+const mostEntries = 2_000_000
+
+// harms are as many as are tried: of entries that requests meet before those of others, and
+// of each entry one before there are two of another.
+func (b *picksByEntry) harms(book *rulebook.Book, s *Strength) []Harm {
+	all := Harms(book)
+	most := mostEntries / max(1, len(book.Rules))
+	if s.Left = max(0, len(all)-most); s.Left > 0 {
+		slices.SortStableFunc(all, func(x, y Harm) int {
+			return cmp.Or(cmp.Compare(min(len(b.of[y.Rule]), 1), min(len(b.of[x.Rule]), 1)), cmp.Compare(x.nth, y.nth))
+		})
+	}
+	return all[:len(all)-s.Left]
+}
+
+// atOnce is how many harmed rulebooks are held at the same time.
+const atOnce = 8
+
+// A harmed rulebook, and what was found of it.
+type harmed struct {
+	Harm
+	engine  *engine.Engine // nil where it cannot be read
+	noticed *Pick          // that notices it, of those there were
+	more    *Pick          // that would
+}
+
 // strengthen adds to picks what notices harms that they do not.
 func (g *Gatherer) strengthen(picks, others []*Pick, base request.Address, load func(string) ([]byte, error)) ([]*Pick, Strength) {
-	harms := Harms(g.engine.Book)
-	engines := compile(g.engine, harms, load)
 	var s Strength
-	var mu sync.Mutex
-	missed := make([]bool, len(harms))
-	each(len(harms), func(i int) {
-		if engines[i] == nil {
-			return
-		}
-		for _, p := range picks {
-			if p.notices(engines[i]) {
-				mu.Lock()
-				p.Holds = append(p.Holds, harms[i].If())
-				s.Noticed++
-				mu.Unlock()
+	known, all := g.byEntry(picks), g.byEntry(others)
+	for part := range slices.Chunk(all.harms(g.engine.Book, &s), atOnce) {
+		tried := make([]harmed, len(part))
+		each(len(part), func(i int) {
+			h := &tried[i]
+			h.Harm = part[i]
+			if h.engine, _ = h.Engine(g.engine, load); h.engine == nil {
 				return
 			}
-		}
-		missed[i] = true
-	})
-	made := make([]*Pick, len(harms))
-	each(len(harms), func(i int) {
-		if !missed[i] {
-			return
-		}
-		made[i] = g.noticing(engines[i], others, base)
-	})
-	for i, h := range harms {
-		switch {
-		case engines[i] == nil:
-			continue
-		case !missed[i]:
+			if h.noticed = known.noticing(h); h.noticed == nil {
+				h.more = g.noticing(h, all, base)
+			}
+		})
+		before := len(picks)
+		for i := range tried {
+			h := &tried[i]
+			switch {
+			case h.engine == nil:
+				continue
+			case h.noticed == nil && h.more == nil:
+				s.Quiet++
+				continue
+			case h.noticed == nil: // perhaps one that was added for another harm does
+				if i := slices.IndexFunc(picks[before:], func(p *Pick) bool { return p.notices(h.engine) }); i >= 0 {
+					h.noticed = picks[before+i]
+				}
+			}
 			s.Harms++
-			continue
-		case made[i] == nil:
-			s.Quiet++
-			continue
-		}
-		s.Harms++
-		found := false
-		for _, p := range picks { // one that was added for another harm
-			if found = p.notices(engines[i]); found {
-				break
+			switch {
+			case h.noticed != nil:
+				h.noticed.Holds = append(h.noticed.Holds, h.If())
+				s.Noticed++
+			case h.more.notices(h.engine):
+				h.more.Holds = append(h.more.Holds, h.If())
+				picks = with(picks, h.more)
+				s.Noticed++
+			default:
+				s.Unnoticed = append(s.Unnoticed, Unnoticed{h.Harm, h.more.Request})
 			}
 		}
-		if found {
-			s.Noticed++
-			continue
-		}
-		if p := made[i]; p.notices(engines[i]) {
-			p.Holds = append(p.Holds, h.If())
-			picks = with(picks, p)
-			s.Noticed++
-		} else {
-			s.Unnoticed = append(s.Unnoticed, Unnoticed{h, p.Request})
+		for _, p := range picks[before:] {
+			known.add(g.engine, p)
 		}
 	}
 	return picks, s
+}
+
+// picksByEntry are picks by the entries that their visits meet: a harm to one of these they
+// notice most likely.
+type picksByEntry struct {
+	all  []*Pick
+	asks [][]*request.Request // of the visit of each; nil where entries read other paths, too
+	of   map[*rulebook.Rule][]*Pick
+}
+
+func (g *Gatherer) byEntry(picks []*Pick) *picksByEntry {
+	b := &picksByEntry{of: map[*rulebook.Rule][]*Pick{}}
+	for _, p := range picks {
+		b.add(g.engine, p)
+	}
+	return b
+}
+
+func (b *picksByEntry) add(e *engine.Engine, p *Pick) {
+	var met []*rulebook.Rule
+	var asks []*request.Request
+	for _, h := range browser.Open(e, p.Request).Hops {
+		asks = append(asks, h.Request)
+		met = append(met, e.Met(h.Request)...)
+		if h.Response.By != nil {
+			met = append(met, h.Response.By)
+		}
+	}
+	if slices.ContainsFunc(met, goesOn) {
+		asks = nil
+	}
+	b.all, b.asks = append(b.all, p), append(b.asks, asks)
+	for i, r := range met {
+		if !slices.Contains(met[:i], r) {
+			b.of[r] = append(b.of[r], p)
+		}
+	}
+}
+
+// goesOn reports whether an entry may put another path in the place of the one it takes, for
+// the entries below it.
+func goesOn(r *rulebook.Rule) bool {
+	a, ok := r.Action.(rulebook.Reading)
+	return ok && !a.Ends()
+}
+
+// noticing gives a pick that notices a harm; nil for none. An entry that is read in order
+// changes what it took before, or takes now: others are not asked for once more.
+func (b *picksByEntry) noticing(h *harmed) *Pick {
+	for _, p := range b.of[h.Rule] {
+		if p.notices(h.engine) {
+			return p
+		}
+	}
+	_, inOrder := h.Rule.Action.(rulebook.Reading)
+	now := h.now()
+	takes := func(req *request.Request) bool {
+		return slices.ContainsFunc(now, func(r *rulebook.Rule) bool { return h.engine.Takes(r, req) })
+	}
+	for i, p := range b.all {
+		if (!inOrder || b.asks[i] == nil || slices.ContainsFunc(b.asks[i], takes)) && p.notices(h.engine) {
+			return p
+		}
+	}
+	return nil
+}
+
+// now gives what the harm has made of its entry, and of the one below it, which may stand in
+// its place.
+func (h *harmed) now() []*rulebook.Rule {
+	rules := h.engine.Book.Rules
+	return rules[min(h.Rule.Number, len(rules)):min(h.Rule.Number+2, len(rules))]
 }
 
 // with adds a pick; where the request is there already, only what more is expected of it.
@@ -469,13 +565,12 @@ func with(picks []*Pick, p *Pick) []*Pick {
 
 // noticing gives a request that is answered otherwise with a harm: of the list, or made; nil
 // where none is found.
-func (g *Gatherer) noticing(harmed *engine.Engine, others []*Pick, base request.Address) *Pick {
-	for _, p := range others {
-		if p.notices(harmed) {
-			own := *p
-			return &own
-		}
+func (g *Gatherer) noticing(h *harmed, others *picksByEntry, base request.Address) *Pick {
+	if p := others.noticing(h); p != nil {
+		own := *p
+		return &own
 	}
+	harmed := h.engine
 	d := proof.Witness(g.engine, harmed)
 	if d == nil {
 		return nil
@@ -509,13 +604,6 @@ func (p *Pick) notices(harmed *engine.Engine) bool {
 	return len(browser.Unmet(p.Expects, browser.Open(harmed, p.Request))) > 0
 }
 
-// compile compiles the harms, several at once; nil stands for those that cannot be read.
-func compile(e *engine.Engine, harms []Harm, load func(string) ([]byte, error)) []*engine.Engine {
-	engines := make([]*engine.Engine, len(harms))
-	each(len(harms), func(i int) { engines[i], _ = harms[i].Engine(e, load) })
-	return engines
-}
-
 // each calls do for each number below n, several at once.
 func each(n int, do func(i int)) {
 	var jobs errgroup.Group
@@ -528,25 +616,31 @@ func each(n int, do func(i int)) {
 
 // StrengthOf tells how many harms a list with expectations notices.
 func StrengthOf(e *engine.Engine, items []*list.Item, load func(string) ([]byte, error)) Strength {
-	harms := Harms(e.Book)
-	engines := compile(e, harms, load)
+	g := NewGatherer(e)
+	var picks []*Pick
+	for _, item := range items {
+		if item.Expects != nil {
+			picks = append(picks, &Pick{Item: item})
+		}
+	}
+	known := g.byEntry(picks)
 	var s Strength
+	harms := known.harms(e.Book, &s)
 	var mu sync.Mutex
 	found := make([]*Unnoticed, len(harms))
 	each(len(harms), func(i int) {
-		if engines[i] == nil {
+		h := &harmed{Harm: harms[i]}
+		if h.engine, _ = h.Engine(e, load); h.engine == nil {
 			return
 		}
-		for _, item := range items {
-			if item.Expects != nil && (&Pick{Item: item}).notices(engines[i]) {
-				mu.Lock()
-				s.Harms++
-				s.Noticed++
-				mu.Unlock()
-				return
-			}
+		if known.noticing(h) != nil {
+			mu.Lock()
+			s.Harms++
+			s.Noticed++
+			mu.Unlock()
+			return
 		}
-		d := proof.Witness(e, engines[i])
+		d := proof.Witness(e, h.engine)
 		mu.Lock()
 		defer mu.Unlock()
 		if d == nil {

@@ -17,6 +17,7 @@ type Harm struct {
 	Rule  *rulebook.Rule // the entry that is changed
 	Says  string         // what is done, like "without `when scheme http`"
 	edits []rulebook.Edit
+	nth   int // of its entry
 }
 
 // withoutEntry is what is done where the whole entry goes.
@@ -77,7 +78,7 @@ type harmer struct {
 }
 
 func (h *harmer) add(says string, edits ...rulebook.Edit) {
-	h.out = append(h.out, Harm{h.rule, says, edits})
+	h.out = append(h.out, Harm{h.rule, says, edits, len(h.out)})
 }
 
 // replace adds a harm: a part of a line becomes another.

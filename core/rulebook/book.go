@@ -21,6 +21,8 @@ type Book struct {
 	Sites   []*Site
 	Lists   []List
 	Rules   []*Rule // all of them, in order
+
+	made func() map[writtenPattern]*pattern.Pattern // patterns, once
 }
 
 // A Site is what an entry `site` says, and the rules below it.

@@ -40,12 +40,12 @@ func (b *Book) Edited(edits []Edit, load func(name string) ([]byte, error)) (*Bo
 		}
 	}
 	main := b.Sources[0].Name
-	book, err := Read(main, texts[main], func(name string) ([]byte, error) {
+	book, err := readWith(main, texts[main], func(name string) ([]byte, error) {
 		if text, ok := texts[name]; ok {
 			return text, nil
 		}
 		return load(name)
-	})
+	}, b.made())
 	if err != nil {
 		return nil, err
 	}

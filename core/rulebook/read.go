@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"kibitz/core/canonical"
 	"kibitz/core/pattern"
@@ -71,7 +72,12 @@ func readFile(name string, modes fs.FileMode) ([]byte, error) {
 // Read reads the rulebook text, which errors call name; load gives the content
 // of the files that it names, several at once. Mistakes in it come as Errors, all of them at once.
 func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, error) {
-	b := &builder{Book: &Book{}, load: load, lists: map[string][]Word{}, hosts: map[string]*Site{}, sites: map[string]bool{}, main: name}
+	return readWith(name, text, load, nil)
+}
+
+// readWith is Read, with patterns that have been read before.
+func readWith(name string, text []byte, load func(string) ([]byte, error), made map[writtenPattern]*pattern.Pattern) (*Book, error) {
+	b := &builder{Book: &Book{}, known: made, load: load, lists: map[string][]Word{}, hosts: map[string]*Site{}, sites: map[string]bool{}, main: name}
 	b.file(name, text, nil)
 	b.Entries = slices.Clone(b.entries)
 	b.findLists()
@@ -99,6 +105,7 @@ func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, e
 	for _, r := range b.Rules[all:] {
 		r.Site.Rules = append(r.Site.Rules, r)
 	}
+	b.Book.made = sync.OnceValue(b.Book.patterns)
 	return b.Book, nil
 }
 
@@ -106,6 +113,7 @@ func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, e
 type builder struct {
 	*Book
 	errs    Errors
+	known   map[writtenPattern]*pattern.Pattern // with what has been worked out of them
 	load    func(string) ([]byte, error)
 	main    string
 	entries []*Entry
@@ -403,7 +411,36 @@ func (b *builder) selectors(r *Rule) (captures []string) {
 	return captures
 }
 
+// A writtenPattern is all that the pattern of a path is made from.
+type writtenPattern struct {
+	text                     string
+	quoted, fold, keepsSlash bool
+}
+
+// patterns gives those of all entries, by what they are made from.
+func (b *Book) patterns() map[writtenPattern]*pattern.Pattern {
+	made := make(map[writtenPattern]*pattern.Pattern, len(b.Rules))
+	own := builder{Book: b}
+	for _, r := range b.Rules {
+		own.site = r.Site
+		n := 0
+		for _, c := range r.Entry.Clauses {
+			if c.Keyword.Text != "on" {
+				continue
+			}
+			for _, w := range c.Values {
+				made[writtenPattern{w.Text, w.Quoted, r.Fold, own.keepsSlashes()}] = r.On[n]
+				n++
+			}
+		}
+	}
+	return made
+}
+
 func (b *builder) pathPattern(w Word, fold bool) *pattern.Pattern {
+	if p := b.known[writtenPattern{w.Text, w.Quoted, fold, b.keepsSlashes()}]; p != nil {
+		return p
+	}
 	var p *pattern.Pattern
 	var err error
 	switch {

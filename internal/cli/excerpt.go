@@ -95,7 +95,8 @@ func (r *run) excerpt(names []string, f *excerptFlags) (int, error) {
 		return exitWell, nil
 	}
 	var stop atomic.Bool
-	defer r.whenInterrupted(func() { stop.Store(true) })()
+	done := r.whenInterrupted(func() { stop.Store(true) })
+	defer done()
 	g := excerpt.NewGatherer(e)
 	flags := &replayFlags{workers: runtime.GOMAXPROCS(0), listFlags: f.listFlags, asked: base}
 	total := replay.NewTally()
@@ -111,6 +112,7 @@ func (r *run) excerpt(names []string, f *excerptFlags) (int, error) {
 	if r.interrupted() {
 		return 0, errInterrupted
 	}
+	done() // from here on nothing is lost
 	load := rulebook.ReadFile
 	if f.quick {
 		load = nil
@@ -175,6 +177,9 @@ func strengthText(s excerpt.Strength) string {
 	said := fmt.Sprintf("%s of %s to the rulebook are noticed (%s)", render.Number(s.Noticed), render.Count(s.Harms, "harm"), render.Share(int64(s.Noticed), int64(s.Harms)))
 	if s.Quiet > 0 {
 		said += fmt.Sprintf("; of %s more no answer was found that they change", render.Number(s.Quiet))
+	}
+	if s.Left > 0 {
+		said += fmt.Sprintf("; %s more were not tried, since there are many entries", render.Number(s.Left))
 	}
 	return said + "."
 }
