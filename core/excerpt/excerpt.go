@@ -394,7 +394,7 @@ type Unnoticed struct {
 
 // mostEntries is how many entries are read in all, with one harm after the other: each makes
 // a rulebook of its own.
-const mostEntries = 2_000_000
+const mostEntries = 400_000
 
 // harms are as many as are tried: of entries that requests meet before those of others, and
 // of each entry one before there are two of another.
