@@ -161,7 +161,7 @@ func Target(raw string, keepSlashes bool) (string, error) {
 // Text writes every byte of a piece of a path in its one form; dot segments and
 // slashes stay as they are. It fails with ErrPercent or ErrNull.
 func Text(raw string) (string, error) {
-	if plain(raw) {
+	if unencoded(raw) {
 		return raw, nil
 	}
 	var b strings.Builder
@@ -201,8 +201,8 @@ func writeByte(b *strings.Builder, c byte) {
 	b.WriteByte(hex[c&15])
 }
 
-// plain reports whether every byte stands for itself.
-func plain(text string) bool {
+// unencoded reports whether every byte stands for itself.
+func unencoded(text string) bool {
 	for i := range len(text) {
 		if class[text[i]] == other {
 			return false
@@ -214,7 +214,7 @@ func plain(text string) bool {
 // Spell gives the canonical spelling of plain text: of a file's path, or of a
 // value that goes into a path. No % in it is taken for an encoding.
 func Spell(text string) string {
-	if plain(text) {
+	if unencoded(text) {
 		return text
 	}
 	var b strings.Builder

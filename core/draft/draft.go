@@ -843,7 +843,7 @@ func (d *drafter) sameTargets() {
 		byPath[f.path] = append(byPath[f.path], f)
 	}
 	for _, f := range d.facts {
-		if !f.done && f.redirects() && plainPath(f.path) && f.back != f.path && (f.toQuery == "" || f.toQuery == f.query) && alike(f, byPath) {
+		if !f.done && f.redirects() && plainPath(f.path) && f.back != f.path && (f.toQuery == "" || f.toQuery == f.query) && ignoresQuery(f, byPath) {
 			k := fmt.Sprintf("%d %s", f.Status, f.to)
 			by[k] = append(by[k], f)
 		}
@@ -866,8 +866,8 @@ func (d *drafter) sameTargets() {
 	}
 }
 
-// alike reports whether a path is answered alike with whatever query.
-func alike(f *fact, byPath map[string][]*fact) bool {
+// ignoresQuery reports whether a path is answered alike with whatever query.
+func ignoresQuery(f *fact, byPath map[string][]*fact) bool {
 	return !slices.ContainsFunc(byPath[f.path], func(o *fact) bool { return o.to != f.to || o.Status != f.Status })
 }
 

@@ -18,13 +18,13 @@ const improbable = "kibitz-asks-for-nothing"
 
 // asks gathers questions: paths of the main address, with their query.
 type asks struct {
-	known map[string]bool // what has been answered
-	list  []string
+	answered map[string]bool // what has been answered
+	list     []string
 }
 
 func (a *asks) add(target string) {
-	if !a.known[target] && len(a.list) < mostQuestions {
-		a.known[target] = true
+	if !a.answered[target] && len(a.list) < mostQuestions {
+		a.answered[target] = true
 		a.list = append(a.list, target)
 	}
 }
@@ -32,9 +32,9 @@ func (a *asks) add(target string) {
 // questions gives what would decide more: of each pattern another value, the address with a
 // query, in other letters, and of each folder its slash and a name below it.
 func (d *drafter) questions() []string {
-	a := &asks{known: map[string]bool{}}
+	a := &asks{answered: map[string]bool{}}
 	for _, f := range d.facts {
-		a.known[request.Address{Path: f.path, Query: f.query, HasQuery: f.hasQuery}.Target()] = true
+		a.answered[request.Address{Path: f.path, Query: f.query, HasQuery: f.hasQuery}.Target()] = true
 	}
 	for _, c := range d.chosen {
 		at := c.agrees[0].path

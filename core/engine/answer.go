@@ -88,7 +88,7 @@ func (s *state) run(r *Response) {
 	case s.path == wholeServer:
 		s.method(r)
 	case s.limits(r) || s.reading(r):
-	case !s.site.known:
+	case !s.site.hasTree:
 		r.Cause = CauseUnknownTree
 		s.note(nil, "no entry answers: the site's files decide, and which there are is not known here")
 	case !s.method(r):
@@ -180,8 +180,8 @@ func (s *state) reading(r *Response) bool {
 		}
 		floor = pos
 		e := s.site.entries[pos]
-		if s.met != nil {
-			*s.met = append(*s.met, e.Rule)
+		if s.entriesRead != nil {
+			*s.entriesRead = append(*s.entriesRead, e.Rule)
 		}
 		switch e.read(s, r, e) {
 		case answered:

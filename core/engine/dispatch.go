@@ -50,10 +50,10 @@ type classes struct {
 	rest    []int            // bits of tests that must be asked
 	clients *clients         // where the field is the client
 
-	mu     sync.RWMutex
-	known  map[string]*class // by value
-	byBits map[string]*class // by what holds
-	none   *class            // of a field that the request does not have
+	mu      sync.RWMutex
+	byValue map[string]*class // by value
+	byBits  map[string]*class // by what holds
+	none    *class            // of a field that the request does not have
 }
 
 // class is a set of values that no test tells apart.
@@ -120,7 +120,7 @@ func (s *siteEngine) field(f rulebook.Field) int {
 			return i
 		}
 	}
-	s.fields = append(s.fields, &classes{field: f, texts: map[string][]int{}, known: map[string]*class{}, byBits: map[string]*class{}})
+	s.fields = append(s.fields, &classes{field: f, texts: map[string][]int{}, byValue: map[string]*class{}, byBits: map[string]*class{}})
 	return len(s.fields) - 1
 }
 
@@ -185,7 +185,7 @@ func (c *classes) of(value string, present bool) *class {
 		return c.none
 	}
 	c.mu.RLock()
-	known := c.known[value]
+	known := c.byValue[value]
 	c.mu.RUnlock()
 	if known != nil {
 		return known
@@ -212,10 +212,10 @@ func (c *classes) of(value string, present bool) *class {
 		}
 		c.byBits[key] = out
 	}
-	if len(c.known) >= maxKnown {
-		clear(c.known)
+	if len(c.byValue) >= maxKnown {
+		clear(c.byValue)
 	}
-	c.known[strings.Clone(value)] = out
+	c.byValue[strings.Clone(value)] = out
 	return out
 }
 

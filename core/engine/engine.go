@@ -41,7 +41,7 @@ type Engine struct {
 type siteEngine struct {
 	*rulebook.Site
 	tree       *site.Tree         // empty where it is not known
-	known      bool               // the tree is
+	hasTree    bool               // which files there are is known
 	hosts      []*pattern.Pattern // that are patterns
 	entries    []*entry           // by position
 	fields     []*classes
@@ -149,7 +149,7 @@ func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*
 		if se.tree, err = tree(s); err != nil {
 			return nil, err
 		}
-		if se.known = se.tree != nil; !se.known {
+		if se.hasTree = se.tree != nil; !se.hasTree {
 			se.tree = site.New()
 		}
 		if s.UnknownHosts && e.any == nil {
@@ -189,7 +189,7 @@ func (e *Engine) siteFor(host string) *siteEngine {
 // KnowsTree reports whether it is known which files a site of the rulebook has.
 func (e *Engine) KnowsTree(s *rulebook.Site) bool {
 	se := e.of[s]
-	return se != nil && se.known
+	return se != nil && se.hasTree
 }
 
 // Tree gives the tree of a site of the rulebook; an empty one where it is not known.
@@ -224,7 +224,7 @@ func (e *Engine) MetInside(req *request.Request) []*rulebook.Rule { return e.met
 
 func (e *Engine) met(req *request.Request, inside bool) []*rulebook.Rule {
 	met := make([]*rulebook.Rule, 0, 4)
-	s := &state{engine: e, req: req, find: compiled{}, light: true, met: &met, inside: inside}
+	s := &state{engine: e, req: req, find: compiled{}, light: true, entriesRead: &met, inside: inside}
 	if r := (&Response{}); s.receive(r) && !s.limits(r) {
 		s.reading(r)
 	}

@@ -181,13 +181,13 @@ func (v *values) path(t *rulebook.Template) (string, error) {
 
 // queryOf gives the query of a result, without its ?.
 func (v *values) queryOf(t *rulebook.Template, q rulebook.Query) (string, error) {
-	own := ""
+	written := ""
 	if t != nil {
 		var err error
-		if own, err = v.fill(t.Query, forQuery); err != nil {
+		if written, err = v.fill(t.Query, forQuery); err != nil {
 			return "", err
 		}
-		own = encodeStray(own)
+		written = encodeStray(written)
 	}
 	sent := ""
 	switch q.Mode {
@@ -195,19 +195,19 @@ func (v *values) queryOf(t *rulebook.Template, q rulebook.Query) (string, error)
 		sent = v.query
 	case rulebook.QueryMerge:
 		sent = parameters(v.query, func(name string) bool {
-			_, named := request.Parameter(own, name)
+			_, named := request.Parameter(written, name)
 			return !named
 		})
 	case rulebook.QueryOnly:
 		sent = parameters(v.query, func(name string) bool { return slices.Contains(q.Only, name) })
 	}
 	switch {
-	case own == "":
+	case written == "":
 		return encodeStray(sent), nil
 	case sent == "":
-		return own, nil
+		return written, nil
 	}
-	return own + "&" + encodeStray(sent), nil
+	return written + "&" + encodeStray(sent), nil
 }
 
 // parameters keeps those whose name passes, as they were sent.

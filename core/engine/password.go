@@ -16,8 +16,8 @@ import (
 // passwordCache remembers whether a password fits a hash, since a good hash is
 // slow on purpose. It keeps no password, only what SHA-256 makes of one.
 type passwordCache struct {
-	mu    sync.Mutex
-	known map[[32]byte]bool
+	mu       sync.Mutex
+	verified map[[32]byte]bool
 }
 
 const maxPasswords = 10_000
@@ -29,11 +29,11 @@ func (c *passwordCache) check(req *request.Request, accounts map[string]string) 
 	if !ok || !strings.EqualFold(scheme, "basic") {
 		return "", false
 	}
-	plain, err := base64.StdEncoding.DecodeString(strings.TrimSpace(coded))
+	credentials, err := base64.StdEncoding.DecodeString(strings.TrimSpace(coded))
 	if err != nil {
 		return "", false
 	}
-	name, password, ok := strings.Cut(string(plain), ":")
+	name, password, ok := strings.Cut(string(credentials), ":")
 	hash, known := accounts[name]
 	if !ok || len(accounts) == 0 {
 		return "", false
@@ -43,15 +43,15 @@ func (c *passwordCache) check(req *request.Request, accounts map[string]string) 
 	}
 	key := sha256.Sum256([]byte(hash + "\x00" + password))
 	c.mu.Lock()
-	fits, seen := c.known[key]
+	fits, seen := c.verified[key]
 	c.mu.Unlock()
 	if !seen {
 		fits = bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) == nil
 		c.mu.Lock()
-		if c.known == nil || len(c.known) >= maxPasswords {
-			c.known = map[[32]byte]bool{}
+		if c.verified == nil || len(c.verified) >= maxPasswords {
+			c.verified = map[[32]byte]bool{}
 		}
-		c.known[key] = fits
+		c.verified[key] = fits
 		c.mu.Unlock()
 	}
 	return name, fits && known

@@ -14,15 +14,15 @@ import (
 
 // state is what is known of a request while the rulebook is read.
 type state struct {
-	engine  *Engine
-	site    *siteEngine
-	req     *request.Request
-	find    finder
-	trace   *Trace            // nil but for a trace
-	light   bool              // the header is not wanted
-	met     *[]*rulebook.Rule // the entries that the reading comes to, where they are wanted
-	inside  bool              // whoever is asked for a name is let in
-	looking bool              // for what is hidden
+	engine      *Engine
+	site        *siteEngine
+	req         *request.Request
+	find        finder
+	trace       *Trace            // nil but for a trace
+	light       bool              // the header is not wanted
+	entriesRead *[]*rulebook.Rule // the entries that the reading comes to, where they are wanted
+	inside      bool              // whoever is asked for a name is let in
+	looking     bool              // for what is hidden
 
 	path     string // canonical, as it stands
 	asked    string // canonical, as it was asked for
@@ -51,7 +51,7 @@ func (s *state) Path() string              { return s.path }
 func (s *state) Asked() string             { return s.asked }
 func (s *state) Query() string             { return s.query }
 func (s *state) User() string              { return s.user }
-func (s *state) InTree() (string, bool)    { return s.atPath(), s.site.known }
+func (s *state) InTree() (string, bool)    { return s.atPath(), s.site.hasTree }
 
 // value gives a field of the request, and whether the request has it.
 func (s *state) value(f rulebook.Field) (string, bool) { return f.Row().Text(s, f.Name) }

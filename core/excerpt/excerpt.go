@@ -567,8 +567,8 @@ func with(picks []*Pick, p *Pick) []*Pick {
 // where none is found.
 func (g *Gatherer) noticing(h *harmed, others *picksByEntry, base request.Address) *Pick {
 	if p := others.noticing(h); p != nil {
-		own := *p
-		return &own
+		pick := *p
+		return &pick
 	}
 	harmed := h.engine
 	d := proof.Witness(g.engine, harmed)

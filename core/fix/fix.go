@@ -126,11 +126,11 @@ func Fails(e *engine.Engine, report *proof.Report, findings []*proof.Finding, lo
 }
 
 func (r *Result) mender(f *proof.Finding, o Options) *mender {
-	m := &mender{Result: r, options: o, finding: f, known: proof.Known(r.Engine)}
+	m := &mender{Result: r, options: o, finding: f, requests: proof.Known(r.Engine)}
 	for _, item := range o.Keep {
-		m.known = append(m.known, item.Request)
+		m.requests = append(m.requests, item.Request)
 	}
-	r.Known = len(m.known)
+	r.Known = len(m.requests)
 	return m
 }
 
@@ -178,10 +178,10 @@ func kindOf(f *proof.Finding) int {
 // A mender tries the ways to mend one finding.
 type mender struct {
 	*Result
-	options Options
-	finding *proof.Finding
-	known   []*request.Request
-	was     []*browser.Visit // that those begin before a change, as far as they have been asked for
+	options  Options
+	finding  *proof.Finding
+	requests []*request.Request
+	was      []*browser.Visit // that those begin before a change, as far as they have been asked for
 }
 
 func (m *mender) try() {
@@ -214,7 +214,7 @@ func (m *mender) make(way proof.Fix) (after *engine.Engine, changed []*request.R
 		return nil, nil, fmt.Errorf("the rulebook could not be read any more: %w", err)
 	}
 	after = m.Engine.With(book)
-	for i, req := range m.known {
+	for i, req := range m.requests {
 		if i == len(m.was) {
 			m.was = append(m.was, browser.Open(m.Engine, req))
 		}
@@ -228,7 +228,7 @@ func (m *mender) make(way proof.Fix) (after *engine.Engine, changed []*request.R
 		changed = append(changed, req)
 	}
 	for _, item := range m.options.Keep {
-		if met(m.Engine, item) && !met(after, item) {
+		if meetsExpectation(m.Engine, item) && !meetsExpectation(after, item) {
 			return nil, nil, fmt.Errorf("%s, in line %d of a list, would not do any more what is expected there", item.Request.Address, item.Line)
 		}
 	}
@@ -255,8 +255,8 @@ func (m *mender) run(way proof.Fix) (after outcome, changed []*request.Request, 
 	return after, changed, nil
 }
 
-// met reports whether a request is answered as its list expects.
-func met(e *engine.Engine, item *list.Item) bool {
+// meetsExpectation reports whether a request is answered as its list expects.
+func meetsExpectation(e *engine.Engine, item *list.Item) bool {
 	return item.Expects != nil && len(browser.Unmet(item.Expects, browser.Open(e, item.Request))) == 0
 }
 

@@ -224,10 +224,10 @@ func (p *patternParser) group(first token) error {
 		}
 		return errorf(first.offset, `%s changes the group before it, and there is none: write \%s for a plain one%s`, first.text, first.text, hint)
 	}
-	prefix := p.plain()
+	prefix := p.pathSource()
 	name, hasName := p.take(tokenName)
 	group, hasGroup := p.takeGroup(hasName)
-	suffix := p.plain()
+	suffix := p.pathSource()
 	if t := p.peek(); t.kind != tokenClose {
 		switch t.kind {
 		case tokenEnd:
@@ -270,8 +270,8 @@ func (p *patternParser) modifier() byte {
 	return t.text[0]
 }
 
-// plain takes characters up to the next that is none.
-func (p *patternParser) plain() string {
+// pathSource takes characters up to the next that is none.
+func (p *patternParser) pathSource() string {
 	var b strings.Builder
 	for p.peek().kind <= tokenEscaped {
 		b.WriteString(p.peek().text)

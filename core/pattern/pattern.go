@@ -36,7 +36,7 @@ type Pattern struct {
 	rest bool     // the last of these groups is a wildcard
 
 	source   string         // the translation
-	plain    string         // the same for paths without encoded characters; "" for hosts
+	pathOnly string         // the same for paths without encoded characters; "" for hosts
 	prefix   string         // literal text that every match begins with
 	suffix   string         // literal text that every match ends with
 	boundary *regexp.Regexp // the expression as written, where \b keeps it from being translated
@@ -109,7 +109,7 @@ func PathRegexp(text string, fold bool) (*Pattern, error) {
 	var b, plain strings.Builder
 	writeTree(&b, tree, false)
 	writeTree(&plain, tree, true)
-	p.source, p.plain = b.String(), plain.String()
+	p.source, p.pathOnly = b.String(), plain.String()
 	if err := p.checkSize(); err != nil {
 		return nil, err
 	}
@@ -401,7 +401,7 @@ func (p *Pattern) regexp() *regexp.Regexp {
 
 func (p *Pattern) plainRegexp() *regexp.Regexp {
 	p.translate()
-	p.plainOnce.Do(func() { p.plainRe = mustAnchored(p.plain) })
+	p.plainOnce.Do(func() { p.plainRe = mustAnchored(p.pathOnly) })
 	return p.plainRe
 }
 
@@ -581,7 +581,7 @@ func (p *Pattern) translate() {
 				p.writePart(&plain, i, part, true)
 			}
 		}
-		p.source, p.plain = b.String(), plain.String()
+		p.source, p.pathOnly = b.String(), plain.String()
 	})
 }
 

@@ -72,7 +72,7 @@ func (c *checker) keptTooLong(s *rulebook.Site, r *rulebook.Rule, change ruleboo
 	}
 	for _, other := range s.Rules {
 		if other.Kind == rulebook.KindRedirect {
-			probes = append(probes, sp.like(other))
+			probes = append(probes, sp.typicalRequest(other))
 		}
 	}
 	for _, guard := range s.Rules {
@@ -84,7 +84,7 @@ func (c *checker) keptTooLong(s *rulebook.Site, r *rulebook.Rule, change ruleboo
 		c.tried++
 		resp := c.Predict(req)
 		value, ok := resp.Get("Cache-Control")
-		if !ok || !like(change.Value, value) || !c.Takes(r, req) {
+		if !ok || !mayExpandTo(change.Value, value) || !c.Takes(r, req) {
 			continue
 		}
 		what := ""
@@ -127,9 +127,9 @@ func (c *checker) insiders(s *rulebook.Site, guard *rulebook.Rule) (out []*reque
 
 // guardOf gives the guard that keeps a stranger from what a request asks for; nil for none.
 func (c *checker) guardOf(s *rulebook.Site, req *request.Request) *rulebook.Rule {
-	plain := c.plain(s)
-	plain.Address = req.Address
-	if resp := c.Predict(plain); resp.By != nil && resp.By.Kind == rulebook.KindAccess {
+	direct := c.homeRequest(s)
+	direct.Address = req.Address
+	if resp := c.Predict(direct); resp.By != nil && resp.By.Kind == rulebook.KindAccess {
 		return resp.By
 	}
 	return nil

@@ -36,7 +36,7 @@ func findChains(c *checker) {
 			h = &hop{origin: h.origin, rule: h.rule, row: h.group[0], group: h.group}
 		}
 		if h.row != nil {
-			req := withRow(h.origin.space.like(h.rule), h.row)
+			req := withRow(h.origin.space.typicalRequest(h.rule), h.row)
 			req.Address.Host = h.origin.host
 			req.Address.SetScheme(h.origin.scheme)
 			c.tried++
@@ -59,14 +59,14 @@ func findChains(c *checker) {
 		hopsOf[h.rule] = append(hopsOf[h.rule], h)
 	}
 	for _, r := range rules {
-		v, plain, state, why := c.chainFrom(g, r, hopsOf[r])
-		if v != nil && !plain && !c.all { // only a value that it copies leads on
+		v, always, state, why := c.chainFrom(g, r, hopsOf[r])
+		if v != nil && !always && !c.all { // only a value that it copies leads on
 			v, state, why = nil, Tried, "only made-up values that it copies lead on"
 		}
 		c.note(state, r, why)
 		if v != nil {
 			f := chainFinding(v)
-			if !plain {
+			if !always {
 				f.Severity = Note
 			}
 			c.add(f)
@@ -86,9 +86,9 @@ func findChains(c *checker) {
 	c.conclusions("where each leads, no other redirect takes it on; what changes only scheme or host at the start is not counted")
 }
 
-// chainFrom looks for a chain that begins with a rule at one of its hops. It is plain where
+// chainFrom looks for a chain that begins with a rule at one of its hops. It is always there where
 // nobody had to look for the address.
-func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Visit, plain bool, state, why string) {
+func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Visit, always bool, state, why string) {
 	begins := func(req *request.Request) bool {
 		c.tried++
 		visit := browser.Open(c, req)
@@ -113,7 +113,7 @@ func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Vi
 			if path == nil && err == nil {
 				continue
 			}
-			_, err = h.origin.space.find(question{in: []*rulebook.Rule{r}, path: path, like: h.origin.request(), fix: begins})
+			_, err = h.origin.space.find(question{in: []*rulebook.Rule{r}, path: path, template: h.origin.request(), fix: begins})
 			if err == nil {
 				return v, constant, Found, ""
 			}

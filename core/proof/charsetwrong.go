@@ -40,7 +40,7 @@ func findWrongCharsets(c *checker) {
 			if c.IsUTF8(s, n) {
 				return
 			}
-			req := c.plain(s)
+			req := c.homeRequest(s)
 			req.Address.Path = n.Path
 			resp := c.Predict(req)
 			sent, _ := resp.Get("Content-Type")

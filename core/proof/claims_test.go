@@ -97,11 +97,11 @@ func TestCheckSaysTheSameEachTime(t *testing.T) {
 // Reasons are given once each, with those that have them: the first of either, and how many
 // more there are.
 func TestReasonsAreGathered(t *testing.T) {
-	c := &checker{known: map[subject]knowledge{}}
+	c := &checker{claims: map[subject]knowledge{}}
 	all := func(reasons int, each int) (list []subject) {
 		for i := range reasons * each {
 			s := subject{rule: &rulebook.Rule{Name: fmt.Sprintf("e%d", i)}}
-			c.known[s] = knowledge{Tried, fmt.Sprintf("why%d", i%reasons)}
+			c.claims[s] = knowledge{Tried, fmt.Sprintf("why%d", i%reasons)}
 			list = append(list, s)
 		}
 		return list

@@ -41,7 +41,7 @@ func findUselessCompression(c *checker) {
 			place, width := clause(r, "types")
 			types := c.compressed(s, a)
 			if len(types) == 0 {
-				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: c.plain(s),
+				c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: c.homeRequest(s),
 					Message: "The tree has no file of these media types: the entry compresses nothing.", Advice: "name media types that the tree has, or take the entry out"})
 			}
 			for _, name := range slices.Sorted(maps.Keys(types)) {
@@ -99,17 +99,17 @@ func (c *checker) compressed(s *rulebook.Site, a *rulebook.Compress) map[string]
 	c.eachFile(s, func(path string) {
 		req := &request.Request{Address: s.Address}
 		req.Address.Path = path
-		plain := &engine.Response{}
-		c.Outcome(req, plain)
-		if plain.Status != http.StatusOK || !representation.TypeListed(plain.Type, a.Types) {
+		unencoded := &engine.Response{}
+		c.Outcome(req, unencoded)
+		if unencoded.Status != http.StatusOK || !representation.TypeListed(unencoded.Type, a.Types) {
 			return
 		}
-		t := out[plain.Type]
+		t := out[unencoded.Type]
 		if t == nil {
 			t = &compressed{}
-			out[plain.Type] = t
+			out[unencoded.Type] = t
 		}
-		if plain.Size < worthwhile {
+		if unencoded.Size < worthwhile {
 			return
 		}
 		if t.files++; t.shrinks || t.files > filesOfType {

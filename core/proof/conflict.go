@@ -205,15 +205,15 @@ func (c *checker) tellCrossings(crossed []crossing) {
 				}
 			}
 		}
-		var own, others []crossing
+		var ofCulprit, others []crossing
 		for _, x := range crossed {
 			if x.above == culprit || x.below == culprit {
-				own = append(own, x)
+				ofCulprit = append(ofCulprit, x)
 			} else {
 				others = append(others, x)
 			}
 		}
-		c.add(crossingFinding(culprit, own))
+		c.add(crossingFinding(culprit, ofCulprit))
 		crossed = others
 	}
 }

@@ -53,12 +53,12 @@ func findMissingDocuments(c *checker) {
 				f.Message = fmt.Sprintf("%s/ has an %s, which nobody is shown: the entry names no index page.", hidden.Path, rulebook.UsualDocument)
 				f.Advice = "take the file away, or name it:   documents " + rulebook.UsualDocument
 				f.Fixes = []Fix{setClause(r, "documents", rulebook.UsualDocument)}
-				f.Request = c.plain(s)
+				f.Request = c.homeRequest(s)
 				f.Request.Address.Path = hidden.Path + "/"
 			case len(a.Documents) > 0 && !has && bare != nil:
 				f.Message = fmt.Sprintf("No folder that this entry is for has %s.", strings.Join(a.Documents, " or "))
 				f.Advice = "name the documents that are there, or take the clause out"
-				f.Request = c.plain(s)
+				f.Request = c.homeRequest(s)
 				f.Request.Address.Path = bare.Path + "/"
 			default:
 				continue
@@ -72,7 +72,7 @@ func findMissingDocuments(c *checker) {
 
 // decidesDocuments reports whether a folder entry says which documents a folder has.
 func (c *checker) decidesDocuments(s *rulebook.Site, r *rulebook.Rule, n *site.Node) bool {
-	req := c.plain(s)
+	req := c.homeRequest(s)
 	req.Address.Path = n.Path + "/"
 	if over := c.space(s).of(r).over; over != nil && !pattern.Matches(over, canonical.Marked(req.Address.Path)) {
 		return false

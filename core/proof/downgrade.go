@@ -54,7 +54,7 @@ func mayDowngrade(r *rulebook.Rule) bool {
 func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
 	rows := map[*rulebook.Row]bool{} // one that is nil, where there is no table
 	var first Finding
-	secure := *c.space(s).like(r)
+	secure := *c.space(s).typicalRequest(r)
 	secure.Address.SetScheme("https")
 	for _, req := range append(c.probes(s, r), &secure) {
 		if req.Address.Scheme != "https" {

@@ -22,7 +22,7 @@ func init() {
 						continue
 					}
 					c.note(Tried, r, "")
-					req := c.plain(s)
+					req := c.homeRequest(s)
 					req.Address.Path = a.Body.Show
 					c.tried++
 					resp := c.Predict(req)

@@ -25,7 +25,7 @@ func init() {
 						continue
 					}
 					place, width := clause(r, "show")
-					req := c.plain(s)
+					req := c.homeRequest(s)
 					req.Address.Path = show
 					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 						Message: fmt.Sprintf("The tree of %s has no file %s: visitors see a plain line of text in its place.", s.Name, show),

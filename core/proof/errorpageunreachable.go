@@ -24,7 +24,7 @@ func init() {
 					if n := c.Tree(s).Find(a.Body.Show); n == nil || n.Folder || n.Hidden {
 						continue // hidden pages are shown all the same
 					}
-					req := c.plain(s)
+					req := c.homeRequest(s)
 					req.Address.Path = a.Body.Show
 					c.tried++
 					resp := c.Predict(req)

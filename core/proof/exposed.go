@@ -124,7 +124,7 @@ func (c *checker) anybodys(s *rulebook.Site, path string, wanted func(*engine.Re
 		c.tried++
 		return wanted(c.Predict(req))
 	}
-	req := c.plain(s)
+	req := c.homeRequest(s)
 	req.Address.Path = path
 	if gets(req) {
 		return req, ""

@@ -55,7 +55,7 @@ func findHidingFallbacks(c *checker) {
 
 // hides asks for names that cannot be there.
 func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) bool {
-	like, err := c.space(s).find(question{in: []*rulebook.Rule{r}, like: c.plain(s)})
+	like, err := c.space(s).find(question{in: []*rulebook.Rule{r}, template: c.homeRequest(s)})
 	if err != nil {
 		return false
 	}
@@ -89,7 +89,7 @@ func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) bo
 func (c *checker) pageForAsset(s *rulebook.Site, r *rulebook.Rule) {
 	for _, p := range r.On {
 		for _, path := range p.Filled(improbable + ".css") {
-			req := *c.space(s).like(r)
+			req := *c.space(s).typicalRequest(r)
 			req.Address.Path = path
 			c.tried++
 			resp := c.Predict(&req)
@@ -121,7 +121,7 @@ func (c *checker) sendsMissing(r *rulebook.Rule) {
 		return
 	}
 	for _, s := range c.sitesOf(r) {
-		like := c.space(s).like(r)
+		like := c.space(s).typicalRequest(r)
 		nowhere := *like
 		nowhere.Address.Path = "/" + improbable
 		for _, req := range slices.Concat(c.firstProbes(s, r), []*request.Request{like, &nowhere}) {

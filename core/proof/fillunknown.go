@@ -54,7 +54,7 @@ func findUnknownFills(c *checker) {
 				continue
 			}
 			place, width := clause(r, "fill")
-			req := c.plain(s)
+			req := c.homeRequest(s)
 			req.Address.Path = a.Body.Show
 			c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 				Message: fmt.Sprintf("%s has %s: nothing gives that, and visitors read it as it stands.", a.Body.Show, strings.Join(unknown[:min(len(unknown), 5)], ", ")),

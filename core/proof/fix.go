@@ -97,9 +97,9 @@ func withoutValue(r *rulebook.Rule, keyword, value string) []Fix {
 func Known(e *engine.Engine) (out []*request.Request) {
 	c := newShared(e, 1)
 	for _, s := range e.Book.Sites {
-		out = append(out, c.plain(s))
+		out = append(out, c.homeRequest(s))
 		for _, r := range s.Rules {
-			out = append(append(out, c.space(s).like(r)), c.firstProbes(s, r)...)
+			out = append(append(out, c.space(s).typicalRequest(r)), c.firstProbes(s, r)...)
 			for i := range r.Examples {
 				if req, err := e.Book.ExampleRequest(r, &r.Examples[i]); err == nil {
 					out = append(out, req)
@@ -117,7 +117,7 @@ func Sample(e *engine.Engine, r *rulebook.Rule) *request.Request {
 		if r.Site != nil && r.Site != s {
 			continue
 		}
-		for _, req := range append([]*request.Request{c.space(s).like(r)}, c.firstProbes(s, r)...) {
+		for _, req := range append([]*request.Request{c.space(s).typicalRequest(r)}, c.firstProbes(s, r)...) {
 			if e.Takes(r, req) && (!r.Kind.Leads() || e.Predict(req).By == r) {
 				return req
 			}

@@ -166,7 +166,7 @@ func (b *bypass) findOutsiders() error {
 	for _, client := range clients {
 		like := b.space.base
 		like.Client = client
-		found, err := b.space.find(question{in: []*rulebook.Rule{b.guard}, like: &like, fix: func(req *request.Request) bool {
+		found, err := b.space.find(question{in: []*rulebook.Rule{b.guard}, template: &like, fix: func(req *request.Request) bool {
 			b.tried++
 			b.Outcome(req, &b.resp)
 			return req.Client == client && b.resp.By == b.guard
@@ -200,9 +200,9 @@ func (b *bypass) byItself() {
 	}
 }
 
-// plainFor is the request for a path by the site's own address, of somebody who asks like
+// directRequest is the request for a path by the site's own address, of somebody who asks like
 // another.
-func (b *bypass) plainFor(like *request.Request, path string) *request.Request {
+func (b *bypass) directRequest(like *request.Request, path string) *request.Request {
 	req := *like
 	req.Address = b.space.site.Address
 	req.Address.Path = path
@@ -228,21 +228,21 @@ func (b *bypass) refused(req *request.Request, path string) bool {
 		return false
 	}
 	resp := b.Predict(req)
-	plain := b.plainFor(req, path)
+	direct := b.directRequest(req, path)
 	b.tried++
-	kept := b.Predict(plain)
+	kept := b.Predict(direct)
 	if kept.By != b.guard || kept.Cause != engine.CauseRefused && kept.Cause != engine.CauseAsked {
 		return false
 	}
 	if resp.Status >= 400 {
 		return false // the page of an error is named as such, and meant to be seen
 	}
-	if n := resp.File; n != nil && n.Path != path && b.files[n] && b.PredictWithout(plain, b.guard).File != n {
+	if n := resp.File; n != nil && n.Path != path && b.files[n] && b.PredictWithout(direct, b.guard).File != n {
 		return false // the guard keeps what that address is answered with, and not the file
 	}
 	b.shown = true
 	b.note(Found, b.guard, "")
-	b.add(bypassFinding(b.guard, path, plain, req, resp))
+	b.add(bypassFinding(b.guard, path, direct, req, resp))
 	return true
 }
 
@@ -279,8 +279,8 @@ func (b *bypass) find(r *rulebook.Rule, path pattern.Machine, fix func(*request.
 		if b.shown {
 			return
 		}
-		_, _ = b.space.find(question{in: []*rulebook.Rule{r, who}, path: path, like: like, fix: fix})
-		_, _ = b.space.find(question{in: []*rulebook.Rule{r}, path: path, like: like, fix: fix})
+		_, _ = b.space.find(question{in: []*rulebook.Rule{r, who}, path: path, template: like, fix: fix})
+		_, _ = b.space.find(question{in: []*rulebook.Rule{r}, path: path, template: like, fix: fix})
 	}
 }
 
@@ -371,7 +371,7 @@ func (b *bypass) byPages() {
 		b.perhaps("%s shows %s", r.Name, show)
 		b.find(r, nil, b.serves)
 		for _, like := range b.outsiders {
-			b.serves(b.plainFor(like, "/"+improbable))
+			b.serves(b.directRequest(like, "/"+improbable))
 		}
 	}
 }
@@ -392,7 +392,7 @@ func (b *bypass) byDocuments() {
 				b.perhaps("it does not take %s", path)
 			}
 			for _, like := range b.outsiders {
-				b.serves(b.plainFor(like, path))
+				b.serves(b.directRequest(like, path))
 			}
 		}
 	}
@@ -408,7 +408,7 @@ func (b *bypass) bySiblings() {
 			}
 			b.perhaps("%s lies beside %s", sibling.Path, n.Path)
 			for _, like := range b.outsiders {
-				req := b.plainFor(like, sibling.Path)
+				req := b.directRequest(like, sibling.Path)
 				if b.Outcome(req, &b.resp); b.resp.Status == 200 && b.resp.File == sibling && b.refused(req, n.Path) {
 					break
 				}
@@ -422,7 +422,7 @@ func (b *bypass) byOrigins() {
 	for _, f := range b.graph().of[b.space.site] {
 		for _, n := range b.nodes[:min(maxElsewhere, len(b.nodes))] {
 			for _, like := range b.outsiders {
-				req := b.plainFor(like, n.Path)
+				req := b.directRequest(like, n.Path)
 				req.Address.Host = f.host
 				req.Address.SetScheme(f.scheme)
 				b.serves(req)
@@ -447,7 +447,7 @@ func (b *bypass) bySites() {
 					continue
 				}
 				for _, like := range b.outsiders {
-					req := b.plainFor(like, path)
+					req := b.directRequest(like, path)
 					req.Address.Host = f.host
 					req.Address.SetScheme(f.scheme)
 					b.tried++
@@ -504,8 +504,8 @@ func lastSegment(path string) string {
 	return path
 }
 
-func bypassFinding(guard *rulebook.Rule, path string, plain, req *request.Request, resp *engine.Response) Finding {
-	f := Finding{Rules: []*rulebook.Rule{guard}, Request: req, Other: plain}
+func bypassFinding(guard *rulebook.Rule, path string, direct, req *request.Request, resp *engine.Response) Finding {
+	f := Finding{Rules: []*rulebook.Rule{guard}, Request: req, Other: direct}
 	how := ", which the tree serves"
 	switch {
 	case resp.By != nil && resp.Path != req.Address.Path:
@@ -518,7 +518,7 @@ func bypassFinding(guard *rulebook.Rule, path string, plain, req *request.Reques
 		how = ", through a rewrite to " + resp.Path
 	}
 	asks := req.Address.Target()
-	if req.Address.Origin() != plain.Address.Origin() {
+	if req.Address.Origin() != direct.Address.Origin() {
 		asks, how = req.Address.String(), ""
 	}
 	f.Place, f.Width = clause(guard, "in", "on", "when", "unless")

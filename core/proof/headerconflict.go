@@ -41,7 +41,7 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 		c.tried++
 		resp := c.Predict(req)
 		if change.Do != "add" && slices.ContainsFunc(resp.Headers, func(h request.Header) bool {
-			return strings.EqualFold(h.Name, change.Name) && like(change.Value, h.Value)
+			return strings.EqualFold(h.Name, change.Name) && mayExpandTo(change.Value, h.Value)
 		}) {
 			return
 		}
@@ -58,7 +58,7 @@ func (c *checker) conflict(s *rulebook.Site, r *rulebook.Rule, change rulebook.H
 		for _, h := range resp.Headers {
 			if strings.EqualFold(h.Name, change.Name) {
 				values = append(values, h.Value)
-				survives = survives || like(change.Value, h.Value)
+				survives = survives || mayExpandTo(change.Value, h.Value)
 			}
 		}
 		if len(values) > 1 && slices.Contains(single, strings.ToLower(change.Name)) && change.Do == "add" {

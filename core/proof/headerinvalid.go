@@ -68,7 +68,7 @@ func (c *checker) showing(s *rulebook.Site, r *rulebook.Rule, change rulebook.He
 		c.tried++
 		resp := c.Predict(req)
 		for _, h := range resp.Headers {
-			if strings.EqualFold(h.Name, change.Name) && like(change.Value, h.Value) {
+			if strings.EqualFold(h.Name, change.Name) && mayExpandTo(change.Value, h.Value) {
 				return req, h.Value
 			}
 		}
@@ -76,8 +76,8 @@ func (c *checker) showing(s *rulebook.Site, r *rulebook.Rule, change rulebook.He
 	return nil, ""
 }
 
-// like reports whether a value can be what a template made.
-func like(t *rulebook.Template, value string) bool {
+// mayExpandTo reports whether a value can be what a template made.
+func mayExpandTo(t *rulebook.Template, value string) bool {
 	text, constant := rulebook.Constant(t.Body)
 	return !constant || text == value
 }

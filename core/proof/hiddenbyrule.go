@@ -38,7 +38,7 @@ func findHidden(c *checker) {
 				return
 			}
 			total++
-			req := c.plain(s)
+			req := c.homeRequest(s)
 			req.Address.Path = n.Path
 			c.tried++
 			resp := c.Predict(req)
@@ -83,7 +83,7 @@ func (c *checker) stillHidden(s *rulebook.Site, taker *rulebook.Rule, files []*s
 		return false
 	}
 	slices.SortFunc(left, func(a, b *site.Node) int { return cmp.Compare(a.Path, b.Path) })
-	req := c.plain(s)
+	req := c.homeRequest(s)
 	req.Address.Path = left[0].Path
 	f := Finding{Rules: []*rulebook.Rule{taker}, Request: req, Count: len(left), Doubt: why,
 		Advice: "take the file out of the tree, or let the entry leave its address alone"}
@@ -135,9 +135,9 @@ func (sp *space) way(at string, taker *rulebook.Rule, gets func(*request.Request
 		found, why = req, cmp.Or(why, doubt)
 		return found != nil
 	}
-	own := pattern.Words([]string{canonical.Marked(at)})
+	itself := pattern.Words([]string{canonical.Marked(at)})
 	why = sp.passing(taker)
-	if look(question{out: []*rulebook.Rule{taker}, path: own}) {
+	if look(question{out: []*rulebook.Rule{taker}, path: itself}) {
 		return found, ""
 	}
 	names := []string{at}

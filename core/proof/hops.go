@@ -929,7 +929,7 @@ func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*b
 		if survive != nil && survive[h] == nil {
 			continue
 		}
-		q := question{like: h.origin.request()}
+		q := question{template: h.origin.request()}
 		if h.rule != nil {
 			q.in = []*rulebook.Rule{h.rule}
 		}

@@ -17,7 +17,7 @@ func init() {
 				if l.Used {
 					continue
 				}
-				c.addOf(c.Book.Sites[0], Finding{Place: l.Place, Width: len(rulebook.KindList), Request: c.plain(c.Book.Sites[0]),
+				c.addOf(c.Book.Sites[0], Finding{Place: l.Place, Width: len(rulebook.KindList), Request: c.homeRequest(c.Book.Sites[0]),
 					Message: fmt.Sprintf("Nothing uses the list %s.", l.Name), Advice: "take it out, or write   {" + l.Name + "}   where it is meant",
 					Fixes: []Fix{{Says: "without the list " + l.Name, Edits: []rulebook.Edit{rulebook.Removed(l.Place)}}}})
 			}

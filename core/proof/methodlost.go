@@ -27,7 +27,7 @@ func init() {
 func (c *checker) losesMethod() {
 	var f Finding
 	found := func(r *rulebook.Rule, post *request.Request) {
-		if k := c.known[subject{rule: r}]; k.state == Found {
+		if k := c.claims[subject{rule: r}]; k.state == Found {
 			return
 		}
 		c.note(Found, r, "")
@@ -48,7 +48,7 @@ func (c *checker) losesMethod() {
 		var apps []*request.Request // requests that come to an application
 		for _, r := range s.Rules {
 			if r.Kind == rulebook.KindHandoff {
-				post := *c.space(s).like(r)
+				post := *c.space(s).typicalRequest(r)
 				post.Method, post.Body = "POST", 1
 				apps = append(apps, &post)
 			}
@@ -131,7 +131,7 @@ func (c *checker) keepsMethod(r *rulebook.Rule) bool {
 			return true
 		}
 	}
-	post := c.plain(c.sitesOf(r)[0])
+	post := c.homeRequest(c.sitesOf(r)[0])
 	post.Method = "POST"
 	return slices.ContainsFunc(r.Tests, func(t *rulebook.Test) bool { return t.Field.Kind == rulebook.FieldMethod && !c.Holds(t, post) })
 }
@@ -141,7 +141,7 @@ func (c *shared) firstProbes(s *rulebook.Site, r *rulebook.Rule) []*request.Requ
 	if a, ok := r.Action.(*rulebook.Moves); ok {
 		var out []*request.Request
 		for i := range min(len(a.Table.Rows), 3) {
-			out = append(out, withRow(c.space(s).like(r), &a.Table.Rows[i]))
+			out = append(out, withRow(c.space(s).typicalRequest(r), &a.Table.Rows[i]))
 		}
 		return out
 	}

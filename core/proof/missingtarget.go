@@ -50,7 +50,7 @@ const maxTargets = 8
 // missing looks at a redirect or rewrite: it reports one whose every probe ends
 // in 404, unless some value would lead to something.
 func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Template) {
-	own := s
+	site := s
 	folders := r.In
 	if len(folders) == 0 || r.Fold {
 		folders = []string{""}
@@ -69,7 +69,7 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 		}
 	}
 	var shown *browser.Visit
-	probes := c.probes(own, r)
+	probes := c.probes(site, r)
 	for _, req := range probes[:min(len(probes), maxTargets)] {
 		c.tried++
 		v := c.lightVisit(req)
@@ -84,7 +84,7 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 			shown = v
 		}
 	}
-	if shown == nil || c.arrivesByTree(own, r, shown.Hops[0].Request) {
+	if shown == nil || c.arrivesByTree(site, r, shown.Hops[0].Request) {
 		return
 	}
 	place, width := clause(r, "to")

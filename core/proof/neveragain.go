@@ -27,7 +27,7 @@ func init() {
 					if !over {
 						continue
 					}
-					req := c.space(c.sitesOf(r)[0]).like(r)
+					req := c.space(c.sitesOf(r)[0]).typicalRequest(r)
 					c.tried++
 					c.add(Finding{Rules: []*rulebook.Rule{r}, Place: t.Place, Width: t.Width, Request: req,
 						Message: fmt.Sprintf("No request reaches this entry any more: its time ended on %s.", end.UTC().Format(time.DateOnly)),

@@ -72,7 +72,7 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 	}
 	s := c.sitesOf(r)[0]
 	sp := c.space(s)
-	like := sp.like(r)
+	like := sp.typicalRequest(r)
 	count := 0
 	var first Finding
 	for i := range a.Table.Rows {
@@ -134,7 +134,7 @@ func (sp *space) comesTo(c *checker, r *rulebook.Rule) (*request.Request, []*rul
 	if m, ok := r.Action.(*rulebook.Moves); ok { // what its rows take is at hand
 		for i := range m.Table.Rows[:min(len(m.Table.Rows), maxGuesses)] {
 			c.tried++
-			if req := withRow(sp.like(r), &m.Table.Rows[i]); slices.Contains(sp.MetInside(req), r) {
+			if req := withRow(sp.typicalRequest(r), &m.Table.Rows[i]); slices.Contains(sp.MetInside(req), r) {
 				return req, nil, nil
 			}
 		}

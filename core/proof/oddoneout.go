@@ -130,7 +130,7 @@ func (c *checker) oddRedirects(s *rulebook.Site) {
 		} else {
 			continue
 		}
-		f.Request = c.space(s).like(f.Rules[0])
+		f.Request = c.space(s).typicalRequest(f.Rules[0])
 		c.tried++
 		c.add(f)
 	}
@@ -167,7 +167,7 @@ func inside(t, other *rulebook.Test) bool {
 // make an exception.
 func (c *checker) tellOdd(s *rulebook.Site, r *rulebook.Rule, t *rulebook.Test, other *rulebook.Rule) {
 	c.tried++
-	f := Finding{Rules: []*rulebook.Rule{r}, Request: c.space(s).like(r)}
+	f := Finding{Rules: []*rulebook.Rule{r}, Request: c.space(s).typicalRequest(r)}
 	if t == nil {
 		f.Place, f.Width = clause(r, "in", "refuse")
 		f.Message = "This entry refuses everybody, where the others that guard a folder let a network in."

@@ -21,18 +21,18 @@ import (
 // ownPages are the pages of all trees, which are read once; every site of which some are
 // read is noted.
 func (c *checker) ownPages() *pages.Site {
-	if c.own == nil {
+	if c.sitePages == nil {
 		read := c.readPages
 		if read == nil {
 			read = pages.Of
 		}
-		c.own, c.sources, c.folded = read(c.Engine), map[string]*rulebook.Source{}, map[*rulebook.Site]foldNames{}
+		c.sitePages, c.sources, c.folded = read(c.Engine), map[string]*rulebook.Source{}, map[*rulebook.Site]foldNames{}
 	}
-	for _, p := range c.own.Pages {
+	for _, p := range c.sitePages.Pages {
 		c.noteSite(Tried, p.Site, "")
 	}
-	c.tried = len(c.own.Targets)
-	return c.own
+	c.tried = len(c.sitePages.Targets)
+	return c.sitePages
 }
 
 // readPages says how a claim about pages comes about.
@@ -127,9 +127,9 @@ func answers(t *pages.Target) string {
 // foldNames are the paths of a tree, by their spelling in small letters.
 type foldNames map[string]string
 
-// alike gives the address in a tree that is nearly a missing one: it differs in the case
+// similarPath gives the address in a tree that is nearly a missing one: it differs in the case
 // of letters, a slash at the end, or an extension; "" for none.
-func (c *checker) alike(s *rulebook.Site, missing string) string {
+func (c *checker) similarPath(s *rulebook.Site, missing string) string {
 	if s == nil || !c.KnowsTree(s) {
 		return ""
 	}
@@ -170,7 +170,7 @@ const mostAdvised = 500
 
 // instead says what to write in the place of an address that is not there.
 func (c *checker) instead(t *pages.Target) string {
-	if near := c.alike(c.SiteFor(t.Request.Address.Host), t.Request.Address.Path); near != "" {
+	if near := c.similarPath(c.SiteFor(t.Request.Address.Host), t.Request.Address.Path); near != "" {
 		return "write " + near
 	}
 	if c.advised++; c.advised > mostAdvised { // looking takes longer than all else

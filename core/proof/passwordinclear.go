@@ -40,7 +40,7 @@ func (c *checker) asksInClear(s *rulebook.Site, r *rulebook.Rule) bool {
 			continue
 		}
 		c.note(Tried, r, "no request over http was found that it asks")
-		req, err := o.space.find(question{in: []*rulebook.Rule{r}, like: o.request(), fix: func(req *request.Request) bool {
+		req, err := o.space.find(question{in: []*rulebook.Rule{r}, template: o.request(), fix: func(req *request.Request) bool {
 			c.tried++
 			resp := c.Predict(req)
 			return req.Address.Scheme == "http" && resp.By == r && resp.Cause == engine.CauseAsked

@@ -78,8 +78,8 @@ func fickle(r *rulebook.Rule, come bool) (out []*rulebook.Test) {
 // varies looks for two requests for one address of which only one is sent on for good: the
 // other does not meet the entry's own conditions, or meets those of an entry above it.
 func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
-	if own := fickle(r, false); len(own) > 0 {
-		if c.variesBy(s, r, r, own) {
+	if varying := fickle(r, false); len(varying) > 0 {
+		if c.variesBy(s, r, r, varying) {
 			return true
 		}
 		c.note(Tried, r, "no request was found that it answers differently from another for the same address")
@@ -142,7 +142,7 @@ func mayBegin(to *rulebook.Template, r *rulebook.Rule) bool {
 // one and not the other, by its fickle tests.
 func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rulebook.Test) bool {
 	sp := c.space(s)
-	req := sp.like(r)
+	req := sp.typicalRequest(r)
 	if a, ok := r.Action.(*rulebook.Moves); ok {
 		req = withRow(req, &a.Table.Rows[slices.IndexFunc(a.Table.Rows, permanentRow)])
 	}
@@ -172,7 +172,7 @@ func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rule
 	stored := c.Predict(req)
 	var changed *rulebook.Test
 	q.path = pattern.Words([]string{canonical.Marked(req.Address.Path)})
-	q.like = &request.Request{Method: req.Method, Address: req.Address}
+	q.template = &request.Request{Method: req.Method, Address: req.Address}
 	q.fix = func(other *request.Request) bool {
 		if other.Address != req.Address || other.Verb() != req.Verb() {
 			return false

@@ -65,9 +65,9 @@ func hasTest(r *rulebook.Rule, k rulebook.FieldKind) bool {
 	return false
 }
 
-// plain is a request for the home page of a site, by the scheme and the host to
+// homeRequest is a request for the home page of a site, by the scheme and the host to
 // which all others are sent, if there are such.
-func (c *shared) plain(s *rulebook.Site) *request.Request {
+func (c *shared) homeRequest(s *rulebook.Site) *request.Request {
 	for _, f := range c.graph().of[s] {
 		if f.last == math.MaxInt {
 			return f.request()

@@ -133,9 +133,9 @@ var Kinds = sync.OnceValue(func() []Kind {
 // is counted or noted for one is seen by another.
 type checker struct {
 	*shared
-	kind  Kind
-	tried int                   // requests
-	known map[subject]knowledge // of entries or of sites
+	kind   Kind
+	tried  int                   // requests
+	claims map[subject]knowledge // of entries or of sites
 
 	fickles map[*rulebook.Site][2][]*rulebook.Rule // see ficklesOf
 	crossed map[*rulebook.Rule]int                 // how many entries below each were looked at
@@ -174,7 +174,7 @@ type shared struct {
 	hops   *hops // see graph
 
 	readPages func(*engine.Engine) *pages.Site
-	own       *pages.Site                  // see pages
+	sitePages *pages.Site                  // see pages
 	sources   map[string]*rulebook.Source  // of the pages
 	folded    map[*rulebook.Site]foldNames // see alike
 	pageNames *moves.Names
@@ -197,7 +197,7 @@ func newShared(e *engine.Engine, effort int) *shared {
 
 // look looks for the findings of a kind.
 func (c *shared) look(k Kind) {
-	k.find(&checker{shared: c, kind: k, known: map[subject]knowledge{}, crossed: map[*rulebook.Rule]int{}, fickles: map[*rulebook.Site][2][]*rulebook.Rule{}})
+	k.find(&checker{shared: c, kind: k, claims: map[subject]knowledge{}, crossed: map[*rulebook.Rule]int{}, fickles: map[*rulebook.Site][2][]*rulebook.Rule{}})
 }
 
 func (c *shared) space(s *rulebook.Site) *space {
@@ -222,8 +222,8 @@ func (c *checker) noteOf(state string, of subject, why string) {
 	if of == (subject{}) { // what no entry did
 		return
 	}
-	if k, ok := c.known[of]; !ok || rankState(state) > rankState(k.state) {
-		c.known[of] = knowledge{state, why}
+	if k, ok := c.claims[of]; !ok || rankState(state) > rankState(k.state) {
+		c.claims[of] = knowledge{state, why}
 	}
 }
 
@@ -234,10 +234,10 @@ func rankState(s string) int { return slices.Index([]string{Proved, Tried, Open,
 func (c *checker) conclusions(how string) {
 	of := map[string][]subject{}
 	sites := false // they are what is claimed about, and an entry is only where it is found
-	for s := range c.known {
+	for s := range c.claims {
 		sites = sites || s.site != nil
 	}
-	for s, k := range c.known {
+	for s, k := range c.claims {
 		if sites && s.site == nil {
 			continue
 		}
@@ -283,7 +283,7 @@ func (c *checker) reasons(list []subject, how string) string {
 	var order []string
 	names := map[string][]string{}
 	for _, s := range list {
-		why := cmp.Or(c.known[s].why, how)
+		why := cmp.Or(c.claims[s].why, how)
 		if names[why] == nil {
 			order = append(order, why)
 		}
@@ -477,7 +477,7 @@ func (c *checker) uselessAccepts() {
 	for _, s := range c.Book.Sites {
 		for _, a := range s.Accepts {
 			if f, ok := useless(a); ok {
-				f.Request = c.plain(s)
+				f.Request = c.homeRequest(s)
 				c.addOf(s, f)
 			}
 		}

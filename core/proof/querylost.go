@@ -48,7 +48,7 @@ func says(r *rulebook.Rule, word string) bool {
 }
 
 func (c *checker) losesQuery(s *rulebook.Site, r *rulebook.Rule) bool {
-	like := *c.space(s).like(r)
+	like := *c.space(s).typicalRequest(r)
 	for _, req := range append(c.probes(s, r), &like) {
 		addQuery(req, "from", "poster")
 		c.tried++

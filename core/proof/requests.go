@@ -28,7 +28,7 @@ func Requests(e *engine.Engine) []*request.Request {
 			}
 		}
 		e.Tree(s).Each(func(n *site.Node) {
-			req := c.plain(s)
+			req := c.homeRequest(s)
 			if req.Address.Path = n.Path; n.Folder {
 				req.Address.Path += "/"
 			}

@@ -41,13 +41,13 @@ func sameForAll(e *engine.Engine, h browser.Hop) bool {
 		if !r.Kind.Leads() {
 			continue
 		}
-		own := slices.DeleteFunc(slices.Clone(r.Tests), func(t *rulebook.Test) bool { return t.Field.Row().Beside })
+		tests := slices.DeleteFunc(slices.Clone(r.Tests), func(t *rulebook.Test) bool { return t.Field.Row().Beside })
 		copies := slices.ContainsFunc(copiedFields(r), func(f rulebook.Field) bool { return f.Row().Beside })
-		if len(own) == len(r.Tests) && !copies {
+		if len(tests) == len(r.Tests) && !copies {
 			continue
 		}
 		bare := *r
-		bare.Tests = own
+		bare.Tests = tests
 		if r.Kind == rulebook.KindMoves || e.Takes(&bare, h.Request) || e.Takes(&bare, rewritten) {
 			return false
 		}

@@ -34,7 +34,7 @@ func init() {
 					if cost <= slowCost {
 						continue
 					}
-					f := Finding{Rules: []*rulebook.Rule{r}, Request: c.space(c.sitesOf(r)[0]).like(r),
+					f := Finding{Rules: []*rulebook.Rule{r}, Request: c.space(c.sitesOf(r)[0]).typicalRequest(r),
 						Message: fmt.Sprintf("The hash of %q has the cost %d: every password that is tried, right or wrong, takes a processor about %s.", name, cost, guessAt14<<(cost-slowCost)),
 						Advice:  fmt.Sprintf("create it again with a cost from 10 to %d", slowCost)}
 					f.Place, f.Width = clause(r, "accounts")

@@ -30,7 +30,7 @@ func (c *checker) startsSlow(s *rulebook.Site) {
 	path := ""
 	c.Tree(s).Each(func(n *site.Node) {
 		if path == "" && n.Folder && !n.Hidden && n.Path != "" {
-			at := c.plain(s)
+			at := c.homeRequest(s)
 			at.Address.Path = n.Path
 			if v := browser.Open(c, at); v.Redirects() == 1 && v.Last().Status == 200 {
 				path = n.Path

@@ -69,9 +69,9 @@ func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
 	return sp
 }
 
-// like gives a request that comes to a rule, if one is found, for others to be
+// typicalRequest gives a request that comes to a rule, if one is found, for others to be
 // made of.
-func (sp *space) like(r *rulebook.Rule) *request.Request {
+func (sp *space) typicalRequest(r *rulebook.Rule) *request.Request {
 	if known := sp.likes[r]; known != nil {
 		return known
 	}
@@ -132,17 +132,17 @@ func (sp *space) of(r *rulebook.Rule) *reach {
 		add(list, true)
 	}
 	if m, ok := r.Action.(*rulebook.Moves); ok {
-		var all, plain []string
+		var all, anyQuery []string
 		for _, row := range m.Table.Rows {
 			all = append(all, canonical.Marked(row.Path))
 			if !row.HasQuery && row.Origin == "" && !r.Fold {
-				plain = append(plain, canonical.Marked(row.Path))
+				anyQuery = append(anyQuery, canonical.Marked(row.Path))
 			}
 		}
 		if !r.Fold {
 			over = append(over, pattern.Words(all))
 		}
-		under = append(under, pattern.Words(plain))
+		under = append(under, pattern.Words(anyQuery))
 	}
 	for _, t := range r.Tests {
 		most, least := sp.pathTest(t)
@@ -254,19 +254,19 @@ type treeSets struct{ files, folders pattern.Machine }
 
 // A question asks for a request that all of in take and none of out.
 type question struct {
-	in, out []*rulebook.Rule
-	path    pattern.Machine             // which its path is in, too; nil for any
-	hint    string                      // a path that may do; "" for none
-	like    *request.Request            // what fields that are not asked about are taken from; nil for plain ones
-	fix     func(*request.Request) bool // what the request must be beside; nil for nothing
+	in, out  []*rulebook.Rule
+	path     pattern.Machine             // which its path is in, too; nil for any
+	hint     string                      // a path that may do; "" for none
+	template *request.Request            // what fields that are not asked about are taken from; nil for plain ones
+	fix      func(*request.Request) bool // what the request must be beside; nil for nothing
 }
 
 // find answers a question. The error is errNone where it is proved that there is
 // no such request, and otherwise says what is in the way.
 func (sp *space) find(q question) (*request.Request, error) {
 	base := sp.base
-	if q.like != nil {
-		base = *q.like
+	if q.template != nil {
+		base = *q.template
 	}
 	s := sp.ask(q)
 	if len(s.fields) > maxTests*sp.effort {
@@ -737,7 +737,7 @@ func (s *search) signs(of string, all pattern.Machine, alphabet string, words []
 // texts gives a text for each combination of answers that tests of a field can have.
 func (s *search) texts(tests []*rulebook.Test, all *pattern.Lang, usual []string) []string {
 	seen := map[string]bool{}
-	plain := slices.Clone(usual)
+	values := slices.Clone(usual)
 	var words []string
 	var sets []textSet
 	for _, t := range tests {
@@ -748,26 +748,26 @@ func (s *search) texts(tests []*rulebook.Test, all *pattern.Lang, usual []string
 			}
 			seen[key] = true
 			if text := textOf(v); text != "" || v.Kind == rulebook.ValueText {
-				plain = append(plain, text)
+				values = append(values, text)
 			}
 			switch v.Kind {
 			case rulebook.ValueText:
 				words = append(words, v.Text)
 			case rulebook.ValuePresent, rulebook.ValueAbsent: // an empty text may be none
 				words = append(words, "")
-				plain = append(plain, "")
+				values = append(values, "")
 			case rulebook.ValueGlob, rulebook.ValueRegexp:
 				sets = append(sets, textSet{v.Source(), func() (pattern.Machine, error) { return languageOf(v) }})
 			}
 		}
 	}
-	plain = slices.DeleteFunc(plain, func(text string) bool {
+	values = slices.DeleteFunc(values, func(text string) bool {
 		return !all.Match(strings.Map(func(c rune) rune { return min(c, 0x7f) }, text))
 	})
 	for _, text := range s.signs(tests[0].Field.String(), all, pattern.TextBytes, words, sets) {
-		plain = append(plain, strings.ReplaceAll(text, "\x7f", "é"))
+		values = append(values, strings.ReplaceAll(text, "\x7f", "é"))
 	}
-	return plain
+	return values
 }
 
 // languageOf gives the set of a value that is an expression.
@@ -790,33 +790,33 @@ var inBrackets = sync.OnceValue(func() *pattern.Lang {
 // hosts gives names by which the site is asked, one for each combination of
 // answers that the tests can have.
 func (s *search) hosts(tests []*rulebook.Test) []string {
-	var plain, words []string
+	var hosts, words []string
 	var sets []textSet
-	var own []*pattern.Pattern
+	var patterns []*pattern.Pattern
 	for _, t := range tests {
 		for _, v := range t.Values {
 			switch {
 			case v.Kind == rulebook.ValueText:
 				words = append(words, v.Text)
 			case v.Pattern != nil:
-				own = append(own, v.Pattern)
+				patterns = append(patterns, v.Pattern)
 			case v.Kind == rulebook.ValueRegexp:
 				sets = append(sets, textSet{v.Source(), func() (pattern.Machine, error) { return languageOf(v) }})
 			}
 		}
 	}
-	plain = slices.DeleteFunc(slices.Clone(words), func(h string) bool { return s.SiteFor(h) != s.site })
-	if len(own)+len(sets) == 0 { // names that no test says are all alike: one is enough
+	hosts = slices.DeleteFunc(slices.Clone(words), func(h string) bool { return s.SiteFor(h) != s.site })
+	if len(patterns)+len(sets) == 0 { // names that no test says are all alike: one is enough
 		for _, p := range s.site.Hosts {
 			if name, literal := p.Literal(); literal && !slices.Contains(words, name) {
-				return append(plain, name)
+				return append(hosts, name)
 			}
 		}
 	}
 	for _, site := range s.Book.Sites { // of all sites, since a name belongs to one
-		own = append(own, site.Hosts...)
+		patterns = append(patterns, site.Hosts...)
 	}
-	for _, p := range own {
+	for _, p := range patterns {
 		name, literal := p.Literal()
 		if literal {
 			words = append(words, name)
@@ -825,7 +825,7 @@ func (s *search) hosts(tests []*rulebook.Test) []string {
 			sets = append(sets, textSet{p.String(), func() (pattern.Machine, error) { return p.Lang() }})
 		}
 		if name != "" {
-			plain = append(plain, name)
+			hosts = append(hosts, name)
 		}
 	}
 	if s.site.UnknownHosts { // then it is asked by addresses in brackets, too, of which no signs are made
@@ -837,6 +837,6 @@ func (s *search) hosts(tests []*rulebook.Test) []string {
 			}
 		}
 	}
-	plain = append(plain, s.signs("hosts", pattern.Hosts(), pattern.HostBytes, words, sets)...)
-	return slices.DeleteFunc(plain, func(h string) bool { return s.SiteFor(h) != s.site })
+	hosts = append(hosts, s.signs("hosts", pattern.Hosts(), pattern.HostBytes, words, sets)...)
+	return slices.DeleteFunc(hosts, func(h string) bool { return s.SiteFor(h) != s.site })
 }

@@ -49,7 +49,7 @@ func findSplits(c *checker) {
 			if !n.Folder || n.Hidden {
 				return
 			}
-			at := c.plain(s)
+			at := c.homeRequest(s)
 			at.Address.Path = n.Path + "/"
 			folder := c.Predict(at)
 			c.tried++

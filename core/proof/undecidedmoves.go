@@ -30,7 +30,7 @@ func init() {
 				f := Finding{Rules: []*rulebook.Rule{r},
 					Message: fmt.Sprintf("%s undecided, the first on line %d of %s: for such an address the table does nothing.", said, m.Table.FirstUndecided, m.Table.Name),
 					Advice:  "write a new address and a status in place of the ?, or 410 where nothing takes its place"}
-				f.Request = c.space(c.sitesOf(r)[0]).like(r)
+				f.Request = c.space(c.sitesOf(r)[0]).typicalRequest(r)
 				if a, err := request.Parse(m.Table.FirstOld, c.sitesOf(r)[0].Address); err == nil {
 					f.Request = &request.Request{Address: a}
 				}

@@ -58,7 +58,7 @@ func (c *checker) nearlyOwn(r *rulebook.Rule, host string, row *rulebook.Row) bo
 				continue
 			}
 			at := c.sitesOf(r)[0]
-			req := c.space(at).like(r)
+			req := c.space(at).typicalRequest(r)
 			if row != nil {
 				req = withRow(req, row)
 			}

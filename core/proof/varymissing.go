@@ -36,7 +36,7 @@ func (c *checker) unsaid(s *rulebook.Site, r *rulebook.Rule) {
 			continue
 		}
 		name := row.Header(t.Field.Name)
-		req := c.space(s).like(r)
+		req := c.space(s).typicalRequest(r)
 		c.tried++
 		resp := c.Predict(req)
 		vary, _ := resp.Get("Vary")

@@ -57,15 +57,15 @@ type classifier struct {
 // textClasses are those of the texts of one field.
 type textClasses struct {
 	*engine.Texts
-	known  map[string]uint32 // by text as a log writes it
-	size   int               // of those texts, in bytes
-	absent uint32            // where the line has none
-	byKey  map[string]uint32 // by what holds
-	last   uint32            // class that was made
-	key    []byte
-	few    []*rulebook.Test       // that are sooner decided than a text is looked up
-	byFew  []uint32               // classes, by which of these hold
-	found  [together]engine.Class // of the lines at hand
+	byText   map[string]uint32 // by text as a log writes it
+	size     int               // of those texts, in bytes
+	absent   uint32            // where the line has none
+	byKey    map[string]uint32 // by what holds
+	last     uint32            // class that was made
+	key      []byte
+	direct   []*rulebook.Test       // that are sooner decided than a text is looked up
+	byDirect []uint32               // classes, by which of these hold
+	found    [together]engine.Class // of the lines at hand
 }
 
 // maxKnown bounds what is remembered of texts, and of classes. What comes again after it
@@ -81,12 +81,12 @@ func newClassifier(b *basis) *classifier {
 		c.clients = newClientReader(b.clients)
 	}
 	for i := range b.Texts {
-		t := textClasses{Texts: &b.Texts[i], known: map[string]uint32{}, byKey: map[string]uint32{}}
+		t := textClasses{Texts: &b.Texts[i], byText: map[string]uint32{}, byKey: map[string]uint32{}}
 		if t.Field != agent && t.Field != referrer {
 			continue
 		}
-		if t.few = t.Few(); t.few != nil {
-			t.byFew = make([]uint32, 1<<len(t.few))
+		if t.direct = t.Few(); t.direct != nil {
+			t.byDirect = make([]uint32, 1<<len(t.direct))
 		}
 		t.absent = t.class(b.given.Get(t.Field.Name))
 		c.texts = append(c.texts, t)
@@ -122,28 +122,28 @@ func (t *textClasses) of(text []byte) uint32 {
 	if len(text) == 0 {
 		return t.absent
 	}
-	if t.few != nil {
+	if t.direct != nil {
 		hold := 0
-		for i, test := range t.few {
+		for i, test := range t.direct {
 			if engine.HoldsText(test, unsafe.String(unsafe.SliceData(text), len(text))) {
 				hold |= 1 << i
 			}
 		}
-		if t.byFew[hold] == 0 {
-			t.byFew[hold] = t.class(string(text), true)
+		if t.byDirect[hold] == 0 {
+			t.byDirect[hold] = t.class(string(text), true)
 		}
-		return t.byFew[hold]
+		return t.byDirect[hold]
 	}
-	class, ok := t.known[string(text)]
+	class, ok := t.byText[string(text)]
 	if !ok {
 		class = t.class(string(text), true)
-		if len(t.known) >= maxKnown || t.size > maxTexts {
-			clear(t.known)
+		if len(t.byText) >= maxKnown || t.size > maxTexts {
+			clear(t.byText)
 			t.size = 0
 		}
 		t.size += len(text)
 		if bytes.IndexByte(text, '"') < 0 && bytes.IndexByte(text, '\\') < 0 { // a log may write it otherwise
-			t.known[string(text)] = class
+			t.byText[string(text)] = class
 		}
 	}
 	return class
@@ -155,7 +155,7 @@ func (t *textClasses) classes(lines []list.Line, out []engine.Class) {
 	if t.Field == agent {
 		for i := range lines {
 			l := &lines[i]
-			class, ok := t.known[string(l.Last())]
+			class, ok := t.byText[string(l.Last())]
 			if !ok {
 				l.Tail()
 				class = t.of(l.Agent())

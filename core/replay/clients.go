@@ -24,9 +24,9 @@ import (
 // further. It is for one goroutine.
 type clientReader struct {
 	*clientRuns
-	known  [1 << 10]beginning // where networks are, by a hash
-	always uint64             // 1: what begins like an address must be read on, for what is none is of another class
-	begins [together]uint64   // of the lines at hand, as in a beginning
+	beginnings [1 << 10]beginning // where networks are, by a hash
+	always     uint64             // 1: what begins like an address must be read on, for what is none is of another class
+	begins     [together]uint64   // of the lines at hand, as in a beginning
 }
 
 func newClientReader(runs *clientRuns) *clientReader {
@@ -119,7 +119,7 @@ type beginning struct {
 	length uint16 // of the text
 }
 
-func (c *clientReader) beginning(text uint64) *beginning { return &c.known[text*spread>>(64-10)] }
+func (c *clientReader) beginning(text uint64) *beginning { return &c.beginnings[text*spread>>(64-10)] }
 
 // classes gives the classes of the clients of lines, of which there are no more than
 // together. Each step leaves fewer of them, and the loops are branch-free.

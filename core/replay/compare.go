@@ -72,13 +72,13 @@ const maxExamples = 3
 type Compare struct {
 	Old, New *engine.Engine
 
-	mu     sync.Mutex
-	result Comparison
-	groups map[string]*Group
-	known  map[string]*Group // of plain requests that were compared; nil for no change
-	plain  bool
-	starts map[string]*request.Request
-	files  map[[2]*site.Node]sameness
+	mu        sync.Mutex
+	result    Comparison
+	groups    map[string]*Group
+	compared  map[string]*Group // of plain requests that were compared; nil for no change
+	pathAlone bool
+	starts    map[string]*request.Request
+	files     map[[2]*site.Node]sameness
 }
 
 // A sameness is what is known of the bytes of two files.
@@ -110,12 +110,12 @@ func (c *Compare) sameFiles(a, b *site.Node, host string) sameness {
 
 // NewCompare makes a comparison.
 func NewCompare(old, new *engine.Engine) *Compare {
-	c := &Compare{Old: old, New: new, groups: map[string]*Group{}, known: map[string]*Group{}, starts: map[string]*request.Request{}, files: map[[2]*site.Node]sameness{}}
-	c.plain = true
+	c := &Compare{Old: old, New: new, groups: map[string]*Group{}, compared: map[string]*Group{}, starts: map[string]*request.Request{}, files: map[[2]*site.Node]sameness{}}
+	c.pathAlone = true
 	for _, e := range []*engine.Engine{old, new} {
 		for _, s := range e.Book.Sites {
 			in := e.Inputs(s.Address.Host)
-			c.plain = c.plain && len(in.Clients)+len(in.Texts)+len(in.Times) == 0 && !in.Copies
+			c.pathAlone = c.pathAlone && len(in.Clients)+len(in.Texts)+len(in.Times) == 0 && !in.Copies
 		}
 	}
 	return c
@@ -128,10 +128,10 @@ const maxStarts = 100_000
 func (c *Compare) Add(item *list.Item) {
 	req := item.Request
 	key := ""
-	if c.plain && req.Body == 0 {
+	if c.pathAlone && req.Body == 0 {
 		key = fmt.Sprintf("%s %q %q", req.Verb(), req.Address.String(), req.Headers)
 		c.mu.Lock()
-		group, known := c.known[key]
+		group, known := c.compared[key]
 		if known {
 			c.count(group)
 		}
@@ -155,8 +155,8 @@ func (c *Compare) Add(item *list.Item) {
 		g = c.groups[id]
 	}
 	c.count(g)
-	if key != "" && len(c.known) < maxStarts {
-		c.known[key] = g
+	if key != "" && len(c.compared) < maxStarts {
+		c.compared[key] = g
 	}
 	if len(c.starts) < maxStarts && req.Verb() == "GET" {
 		c.starts[req.Address.String()] = req

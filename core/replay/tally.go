@@ -164,15 +164,15 @@ const (
 // A sum is what a tally counts of a result, but for its address. Many results
 // have the same.
 type sum struct {
-	status   int // 0 where the cause has a word
-	cause    engine.Cause
-	by       *rulebook.Rule
-	look     look
-	mimeType string
-	size     int64
-	encoded  int64
-	plain    *site.Node // the file, where it was sent as it is and could be smaller
-	site     *rulebook.Site
+	status    int // 0 where the cause has a word
+	cause     engine.Cause
+	by        *rulebook.Rule
+	look      look
+	mimeType  string
+	size      int64
+	encoded   int64
+	unencoded *site.Node // the file, where it was sent as it is and could be smaller
+	site      *rulebook.Site
 }
 
 // sumOf gives what is counted of an answer and the visit that it begins.
@@ -189,7 +189,7 @@ func sumOf(resp *engine.Response, v *browser.Visit) sum {
 		s.look = lookMissing
 	}
 	if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && representation.Compressible(resp.Type) {
-		s.plain, s.site = resp.File, resp.Site
+		s.unencoded, s.site = resp.File, resp.Site
 	}
 	return s
 }
@@ -324,8 +324,8 @@ func (t *Tally) countBytes(s *sum, n int64) {
 	}
 	b.Plain += n * s.size
 	b.Wire += n * s.encoded
-	if s.plain != nil {
-		t.Plain.add(s.site.Name+" "+s.plain.Path, n, nil)
+	if s.unencoded != nil {
+		t.Plain.add(s.site.Name+" "+s.unencoded.Path, n, nil)
 	}
 }
 

@@ -18,11 +18,11 @@ type Edit struct {
 
 // Edited gives a source's lines with edits, of which no two change the same line.
 func (s *Source) Edited(edits []Edit) []string {
-	own := slices.DeleteFunc(slices.Clone(edits), func(e Edit) bool { return e.Source != s })
-	slices.SortStableFunc(own, func(a, b Edit) int { return a.From - b.From })
+	here := slices.DeleteFunc(slices.Clone(edits), func(e Edit) bool { return e.Source != s })
+	slices.SortStableFunc(here, func(a, b Edit) int { return a.From - b.From })
 	var out []string
 	done := 0
-	for _, e := range own {
+	for _, e := range here {
 		out = append(append(out, s.Lines[done:max(e.From, done)]...), e.Lines...)
 		done = max(e.To, done)
 	}

@@ -77,7 +77,7 @@ func Read(name string, text []byte, load func(string) ([]byte, error)) (*Book, e
 
 // readWith is Read, with patterns that have been read before.
 func readWith(name string, text []byte, load func(string) ([]byte, error), made map[writtenPattern]*pattern.Pattern) (*Book, error) {
-	b := &builder{Book: &Book{}, known: made, load: load, lists: map[string][]Word{}, hosts: map[string]*Site{}, sites: map[string]bool{}, main: name}
+	b := &builder{Book: &Book{}, made: made, load: load, lists: map[string][]Word{}, hosts: map[string]*Site{}, sites: map[string]bool{}, main: name}
 	b.file(name, text, nil)
 	b.Entries = slices.Clone(b.entries)
 	b.findLists()
@@ -113,7 +113,7 @@ func readWith(name string, text []byte, load func(string) ([]byte, error), made 
 type builder struct {
 	*Book
 	errs    Errors
-	known   map[writtenPattern]*pattern.Pattern // with what has been worked out of them
+	made    map[writtenPattern]*pattern.Pattern // with what has been worked out of them
 	load    func(string) ([]byte, error)
 	main    string
 	entries []*Entry
@@ -209,15 +209,15 @@ func (b *builder) entry(e *Entry, r *Rule) {
 // each other.
 func (b *builder) fill() {
 	together(len(b.Rules), &b.errs, func(from, to int, errs *Errors) {
-		own := *b
-		own.errs = nil
+		part := *b
+		part.errs = nil
 		for _, r := range b.Rules[from:to] {
-			own.site = r.Site
-			captures := own.selectors(r)
-			r.Action = own.action(r, captures)
-			own.needsTree(r)
+			part.site = r.Site
+			captures := part.selectors(r)
+			r.Action = part.action(r, captures)
+			part.needsTree(r)
 		}
-		*errs = own.errs
+		*errs = part.errs
 	})
 }
 
@@ -277,13 +277,13 @@ func (b *builder) newSite(e *Entry) {
 				b.errs.at(w, "a site's address ends with its host: write %s", a.Origin())
 			}
 			s.Address = a
-			own, err := pattern.Host(a.Host)
+			host, err := pattern.Host(a.Host)
 			if err != nil {
 				b.errs.at(w, "%v", err)
 				continue
 			}
-			b.answers(s, own, w)
-			s.Hosts = append([]*pattern.Pattern{own}, s.Hosts...)
+			b.answers(s, host, w)
+			s.Hosts = append([]*pattern.Pattern{host}, s.Hosts...)
 		case "hosts":
 			for _, w := range c.Values {
 				p, err := pattern.Host(w.Text)
@@ -420,16 +420,16 @@ type writtenPattern struct {
 // patterns gives those of all entries, by what they are made from.
 func (b *Book) patterns() map[writtenPattern]*pattern.Pattern {
 	made := make(map[writtenPattern]*pattern.Pattern, len(b.Rules))
-	own := builder{Book: b}
+	reader := builder{Book: b}
 	for _, r := range b.Rules {
-		own.site = r.Site
+		reader.site = r.Site
 		n := 0
 		for _, c := range r.Entry.Clauses {
 			if c.Keyword.Text != "on" {
 				continue
 			}
 			for _, w := range c.Values {
-				made[writtenPattern{w.Text, w.Quoted, r.Fold, own.keepsSlashes()}] = r.On[n]
+				made[writtenPattern{w.Text, w.Quoted, r.Fold, reader.keepsSlashes()}] = r.On[n]
 				n++
 			}
 		}
@@ -438,7 +438,7 @@ func (b *Book) patterns() map[writtenPattern]*pattern.Pattern {
 }
 
 func (b *builder) pathPattern(w Word, fold bool) *pattern.Pattern {
-	if p := b.known[writtenPattern{w.Text, w.Quoted, fold, b.keepsSlashes()}]; p != nil {
+	if p := b.made[writtenPattern{w.Text, w.Quoted, fold, b.keepsSlashes()}]; p != nil {
 		return p
 	}
 	var p *pattern.Pattern
@@ -580,10 +580,10 @@ func (b *builder) statuses(words []Word, least int) Statuses {
 
 // query reads what becomes of the request's query.
 func (b *builder) query(e *Entry, to *Template) Query {
-	own := to != nil && to.HasQuery
+	writesQuery := to != nil && to.HasQuery
 	c := e.clause("query")
 	if c == nil {
-		if own {
+		if writesQuery {
 			return Query{Mode: QueryDrop}
 		}
 		return Query{Mode: QueryKeep}
@@ -596,7 +596,7 @@ func (b *builder) query(e *Entry, to *Template) Query {
 	switch mode {
 	case "keep":
 		q := Query{Mode: QueryKeep, Said: true}
-		if own {
+		if writesQuery {
 			b.errs.at(w, "%s", q.beside(""))
 		}
 		return q
@@ -610,7 +610,7 @@ func (b *builder) query(e *Entry, to *Template) Query {
 		for _, w := range c.Values[1:] {
 			q.Only = append(q.Only, w.Text)
 		}
-		if own {
+		if writesQuery {
 			text := ""
 			for _, p := range to.Query {
 				text += p.Text

@@ -96,14 +96,14 @@ func (r *run) check(severity proof.Severity, look proof.Options, claims bool) (i
 	}
 	progress, ended := r.progress(r.rulesName(), int64(len(proof.Kinds())), "kinds of faults", 1)
 	look.Done = func(n, _ int) { progress(int64(n)) }
-	own := &readPages{}
-	look.Read = own.read
+	pages := &readPages{}
+	look.Read = pages.read
 	report := proof.Look(e, look)
 	ended()
 	if err := confirm(e, report); err != nil {
 		return 0, err
 	}
-	if err := r.showCheck(checked{engine: e, book: e.Book, report: report, claims: claims, own: own}); err != nil {
+	if err := r.showCheck(checked{engine: e, book: e.Book, report: report, claims: claims, pages: pages}); err != nil {
 		return 0, err
 	}
 	if report.Worst(severity) {
@@ -204,7 +204,7 @@ func (r *run) checkText(c checked) error {
 	if len(more) > 0 {
 		out.Printf("\n")
 	}
-	if said := c.own.says(); said != "" {
+	if said := c.pages.says(); said != "" {
 		out.Wrapped("", said)
 	}
 	if c.claims {

@@ -81,8 +81,8 @@ func (r *run) fix(f *fixFlags, names []string, severity proof.Severity, look pro
 			return 0, err
 		}
 	}
-	own := &readPages{}
-	look.Read = own.read
+	pages := &readPages{}
+	look.Read = pages.read
 	result := fix.Run(e, fix.Options{Look: look, Names: names, Keep: keep, Load: rulebook.ReadFile})
 	changed, err := changedFiles(e.Book, result.Files(e.Book))
 	if err != nil {

@@ -42,7 +42,7 @@ type (
 		book   *rulebook.Book // nil where it could not be read
 		report *proof.Report
 		claims bool // all are wanted
-		own    *readPages
+		pages  *readPages
 	}
 	traced struct {
 		engine *engine.Engine

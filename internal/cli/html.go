@@ -359,7 +359,7 @@ func (r *run) checkHTML(c checked) error {
 	}
 	if p.Title += " in " + render.Clean(r.rulesName()); c.book != nil {
 		p.Says = fmt.Sprintf("%s for %s", render.Count(len(c.book.Rules), "entry"), render.Count(len(c.book.Sites), "site"))
-		if own := c.own.says(); own != "" {
+		if own := c.pages.says(); own != "" {
 			p.Says += ". " + own
 		}
 	}

@@ -256,7 +256,7 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 // mergeTallies adds up saved tallies, which are all of one rulebook.
 func (r *run) mergeTallies(e *engine.Engine, names []string, f *replayFlags) (*replay.Tally, error) {
 	total := replay.NewTally()
-	own := replay.RulesOf(e.Book)
+	current := replay.RulesOf(e.Book)
 	var first replay.Rules
 	for i, name := range names {
 		in, err := r.open(name)
@@ -269,7 +269,7 @@ func (r *run) mergeTallies(e *engine.Engine, names []string, f *replayFlags) (*r
 			return nil, fmt.Errorf("%s is not a saved tally: %w", listName(name), err)
 		}
 		if i == 0 {
-			if first = of; !of.Is(own) {
+			if first = of; !of.Is(current) {
 				fmt.Fprintf(r.stderr, "note: %s was saved with another rulebook, or an earlier state of %s\n", render.Clean(listName(name)), render.Clean(r.rulesName()))
 			}
 		} else if !of.Is(first) && !f.different {

@@ -344,9 +344,9 @@ func referrersOf(e *engine.Engine, t *replay.Tally, address string) (own, other 
 // likeliest.
 func (r *run) whence(e *engine.Engine, t *replay.Tally, names moves.Names, c replay.Count) string {
 	var out []string
-	own, other := referrersOf(e, t, c.Address)
-	if own.pages > 0 {
-		out = append(out, own.says("linked on", c.N))
+	internal, other := referrersOf(e, t, c.Address)
+	if internal.pages > 0 {
+		out = append(out, internal.says("linked on", c.N))
 	}
 	if other.pages > 0 {
 		out = append(out, other.says("from", c.N))

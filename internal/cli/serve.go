@@ -96,20 +96,20 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 			log(d)
 		}
 	}
-	plain, err := s.Listen(f.listen, false)
+	listener, err := s.Listen(f.listen, false)
 	if err != nil {
 		return err
 	}
-	listeners := []*live.Listener{plain}
+	listeners := []*live.Listener{listener}
 	main := e.Book.BaseAddress()
 	if f.host != "" {
 		main.Host = f.host
 	}
-	r.out.Printf("%s stands for %s://%s/\n", plain.URL(), map[bool]string{true: "http", false: main.Scheme}[f.tls], main.Host)
+	r.out.Printf("%s stands for %s://%s/\n", listener.URL(), map[bool]string{true: "http", false: main.Scheme}[f.tls], main.Host)
 	if f.tls || f.listenTLS != "" {
 		secure, err := s.Listen(f.listenTLS, true)
 		if err != nil {
-			plain.Close()
+			listener.Close()
 			return err
 		}
 		listeners = append(listeners, secure)
@@ -122,7 +122,7 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 	}
 	r.out.Printf("\n")
 	if f.ready != nil {
-		f.ready(plain.URL())
+		f.ready(listener.URL())
 	}
 	again := &reloader{run: r, server: s}
 	s.Reload = again.reload

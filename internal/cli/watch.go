@@ -84,8 +84,8 @@ func (in *inputs) has(name string) bool {
 // A watcher tells when the inputs change.
 type watcher struct {
 	*fsnotify.Watcher
-	inputs *inputs
-	own    []string // files that the program writes itself, which are no change
+	inputs  *inputs
+	written []string // files that the program writes itself, which are no change
 }
 
 func (r *run) newWatcher(own ...string) (*watcher, error) {
@@ -96,7 +96,7 @@ func (r *run) newWatcher(own ...string) (*watcher, error) {
 	watched := &watcher{Watcher: w, inputs: r.inputs}
 	for _, name := range own {
 		if name != "" {
-			watched.own = append(watched.own, realNames(name)...)
+			watched.written = append(watched.written, realNames(name)...)
 		}
 	}
 	return watched, nil
@@ -124,7 +124,7 @@ func (w *watcher) look() (changed bool) {
 			if d.IsDir() {
 				w.Add(path)
 			}
-			if info, err := d.Info(); err == nil && info.ModTime().After(read) && !slices.Contains(w.own, path) {
+			if info, err := d.Info(); err == nil && info.ModTime().After(read) && !slices.Contains(w.written, path) {
 				changed = true
 			}
 			return nil
@@ -169,7 +169,7 @@ func (w *watcher) wait(stop <-chan struct{}, changed bool) bool {
 }
 
 func (w *watcher) matters(name string) bool {
-	for _, own := range w.own {
+	for _, own := range w.written {
 		if name == own {
 			return false
 		}

@@ -16,8 +16,8 @@ const (
 
 // guesses counts the wrong passwords of each client.
 type guesses struct {
-	mu    sync.Mutex
-	known map[netip.Addr]guess
+	mu       sync.Mutex
+	byClient map[netip.Addr]guess
 }
 
 type guess struct {
@@ -29,20 +29,20 @@ type guess struct {
 func (g *guesses) wrong(client netip.Addr, now time.Time) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if g.known == nil || len(g.known) >= mostClients {
-		g.known = map[netip.Addr]guess{}
+	if g.byClient == nil || len(g.byClient) >= mostClients {
+		g.byClient = map[netip.Addr]guess{}
 	}
-	n := g.known[client].wrong
-	if now.Sub(g.known[client].last) > guessPause {
+	n := g.byClient[client].wrong
+	if now.Sub(g.byClient[client].last) > guessPause {
 		n = 0
 	}
-	g.known[client] = guess{n + 1, now}
+	g.byClient[client] = guess{n + 1, now}
 }
 
 // tooMany reports whether a client has to wait.
 func (g *guesses) tooMany(client netip.Addr, now time.Time) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	known := g.known[client]
+	known := g.byClient[client]
 	return known.wrong >= mostGuesses && now.Sub(known.last) <= guessPause
 }

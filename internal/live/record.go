@@ -87,10 +87,10 @@ func Probes(requests []*Answered, hosts []string) (probes []*Answered) {
 		if r.Request.Verb() != "GET" {
 			continue
 		}
-		plain := request.Request{Address: r.Request.Address}
-		plain.Address.Fragment = ""
+		bare := request.Request{Address: r.Request.Address}
+		bare.Address.Fragment = ""
 		with := func(what string, change func(a *request.Address)) {
-			one := plain
+			one := bare
 			change(&one.Address)
 			add(what, one)
 		}
@@ -109,17 +109,17 @@ func Probes(requests []*Answered, hosts []string) (probes []*Answered) {
 				a.Path += "/"
 			}
 		})
-		if plain.Address.HasQuery {
+		if bare.Address.HasQuery {
 			with("no query", func(a *request.Address) { a.Query, a.HasQuery = "", false })
 		} else {
 			with("query", func(a *request.Address) { a.Query, a.HasQuery = "kibitz=1", true })
 		}
 		with("case", func(a *request.Address) {
-			if a.Path = strings.ToUpper(plain.Address.Path); a.Path == plain.Address.Path {
+			if a.Path = strings.ToUpper(bare.Address.Path); a.Path == bare.Address.Path {
 				a.Path = strings.ToLower(a.Path)
 			}
 		})
-		folder, name := path.Split(plain.Address.Path)
+		folder, name := path.Split(bare.Address.Path)
 		if ext := path.Ext(name); ext != "" && ext != name {
 			with("extension", func(a *request.Address) { a.Path = strings.TrimSuffix(a.Path, ext) })
 		}
@@ -134,11 +134,11 @@ func Probes(requests []*Answered, hosts []string) (probes []*Answered) {
 			with("nothing", func(a *request.Address) { a.Path, a.Query, a.HasQuery = folder+n, "", false })
 		}
 		for _, method := range []string{"HEAD", "OPTIONS"} {
-			one := plain
+			one := bare
 			one.Method = method
 			add("method", one)
 		}
-		encoded := plain
+		encoded := bare
 		encoded.Headers = []request.Header{{Name: "Accept-Encoding", Value: "br, zstd, gzip"}}
 		add("encoding", encoded)
 	}

@@ -227,8 +227,8 @@ func (s *Server) request(e *engine.Engine, r *http.Request) (req *request.Reques
 
 // A hosts remembers what Host fields name: nearly all requests name one of a few.
 type hosts struct {
-	mu    sync.Mutex
-	known map[string]request.Address
+	mu     sync.Mutex
+	byHost map[string]request.Address
 }
 
 const mostHosts = 1000
@@ -237,7 +237,7 @@ const mostHosts = 1000
 // 9112, 3.2).
 func (h *hosts) of(field string) (request.Address, bool) {
 	h.mu.Lock()
-	a, ok := h.known[field]
+	a, ok := h.byHost[field]
 	h.mu.Unlock()
 	if ok {
 		return a, true
@@ -251,10 +251,10 @@ func (h *hosts) of(field string) (request.Address, bool) {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.known == nil || len(h.known) >= mostHosts {
-		h.known = map[string]request.Address{}
+	if h.byHost == nil || len(h.byHost) >= mostHosts {
+		h.byHost = map[string]request.Address{}
 	}
-	h.known[field] = a
+	h.byHost[field] = a
 	return a, true
 }
 

@@ -204,10 +204,10 @@ func (v *verifier) compare(req *request.Request, r *Verified) []Difference {
 // the blanks do not count.
 func sameValue(name, a, b string) bool {
 	if name == "Content-Type" {
-		plain := func(s string) string {
+		comparable := func(s string) string {
 			return strings.ToLower(strings.ReplaceAll(strings.ReplaceAll(s, " ", ""), `"`, ""))
 		}
-		return plain(a) == plain(b)
+		return comparable(a) == comparable(b)
 	}
 	return a == b
 }

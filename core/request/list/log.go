@@ -49,7 +49,7 @@ type Line struct {
 	referrer, agent span     // from then on
 	path            uint32   // length of the target without its query
 	form            timeForm // of the time
-	own             []byte   // that text is a part of, where it is not the line itself
+	buffer          []byte   // that text is a part of, where it is not the line itself
 }
 
 // A span is a part of a line.
@@ -84,7 +84,7 @@ var (
 // The line may be changed: escapes in it are undone in place.
 func ParseLog(line []byte, l *Line) error {
 	l.text, l.form, l.referrer, l.agent, l.host = line, logTime, span{}, span{}, span{}
-	if l.plain(line) {
+	if l.quick(line) {
 		return nil
 	}
 	return l.careful(line)
@@ -147,10 +147,10 @@ func isStatus(s []byte) bool {
 
 func threeDigits(s []byte) int { return int(s[0]-'0')*100 + int(s[1]-'0')*10 + int(s[2]-'0') }
 
-// plain reads a line that is as nearly all are, up to its status: nobody is named, GET,
+// quick reads a line that is as nearly all are, up to its status: nobody is named, GET,
 // HEAD or POST asks for a path, and nothing before the status is escaped. It looks at
 // eight bytes in one go, and gives up at once where anything is otherwise.
-func (l *Line) plain(line []byte) bool {
+func (l *Line) quick(line []byte) bool {
 	const (
 		dashes = ' ' | '-'<<8 | ' '<<16 | '-'<<24 | ' '<<32 | '['<<40
 		get    = ']' | ' '<<8 | '"'<<16 | 'G'<<24 | 'E'<<32 | 'T'<<40 | ' '<<48 | '/'<<56

@@ -176,7 +176,7 @@ func (j *quickParts) line(text []byte, base request.Address, l *Line) bool {
 		return false
 	}
 	// All parts stand behind each other in memory of the line's own, which is used again.
-	own := l.own[:0]
+	own := l.buffer[:0]
 	add := func(texts ...[]byte) span {
 		from := uint32(len(own))
 		for _, t := range texts {
@@ -196,7 +196,7 @@ func (j *quickParts) line(text []byte, base request.Address, l *Line) bool {
 	}
 	l.client, l.time, l.referrer, l.agent = add(client), add(at), add(referrer), add(agent)
 	add(make([]byte, 16)) // ClientWord and others read whole words
-	l.text, l.own = own, own
+	l.text, l.buffer = own, own
 	if len(status) > 0 {
 		l.Status = threeDigits(status)
 	}
