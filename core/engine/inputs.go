@@ -7,6 +7,7 @@ import (
 	"math"
 	"net/netip"
 	"slices"
+	"sort"
 	"strings"
 	"time"
 
@@ -342,6 +343,19 @@ func (c *clients) exported(base bool) *ClientClasses {
 		out.Class = append(out.Class, of.Class)
 	}
 	return out
+}
+
+// Of gives the class of a client.
+func (c *ClientClasses) Of(client netip.Addr) Class {
+	switch {
+	case !client.IsValid():
+		return c.None
+	case client.Zone() != "": // no network has zones
+		return c.Nobody
+	}
+	client = client.Unmap()
+	behind := sort.Search(len(c.First), func(i int) bool { return client.Less(c.First[i]) })
+	return c.Class[behind-1]
 }
 
 // A Class is one of client addresses: of two requests that differ in nothing else, and have

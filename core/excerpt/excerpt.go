@@ -184,17 +184,7 @@ func appendTruths(key []byte, in *engine.Inputs, req *request.Request) []byte {
 		key = append(t.Append(key, value, ok), 0)
 	}
 	for _, c := range in.Clients {
-		id := c.None.ID
-		if req.Client.IsValid() {
-			i, exact := slices.BinarySearchFunc(c.First, req.Client, func(a, b netip.Addr) int { return a.Compare(b) })
-			if !exact {
-				i--
-			}
-			if i >= 0 {
-				id = c.Class[i].ID
-			}
-		}
-		key = append(strconv.AppendUint(key, uint64(id), 10), 0)
+		key = append(strconv.AppendUint(key, uint64(c.Of(req.Client).ID), 10), 0)
 	}
 	if len(in.Times) > 0 {
 		key = append(engine.HoldAt(in.Times, req.Time, key), 0)

@@ -86,8 +86,8 @@ func findChains(c *checker) {
 	c.conclusions("where each leads, no other redirect takes it on; what changes only scheme or host at the start is not counted")
 }
 
-// chainFrom looks for a chain that begins with a rule at one of its hops. It is always there where
-// nobody had to look for the address.
+// chainFrom looks for a chain that begins with a rule at one of its hops; always: it is there where
+// no address had to be found for it.
 func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Visit, always bool, state, why string) {
 	begins := func(req *request.Request) bool {
 		c.tried++

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"testing/iotest"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/proof/trial"
 	"kibitz/core/request"
@@ -71,7 +72,7 @@ func sumsAlone(t testing.TB, book string, lines []string, o Options) *Tally {
 	for _, line := range lines {
 		tally, err := Run(anyEngine(t, book), []Source{{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 			return list.Read(strings.NewReader(line+"\n"), list.Options{Base: base, Format: list.FormatLog}, yield)
-		}}}, o)
+		}}}, Options{Workers: 1, Headers: o.Headers, forget: true})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -90,6 +91,11 @@ func sumsTogether(t testing.TB, book string, lines []string, o Options, want str
 		for way, replay := range map[string]func() (*Tally, error){
 			"a file": func() (*Tally, error) {
 				return LogFile(anyEngine(t, book), "log", strings.NewReader(text), int64(len(text)), list.FormatLog, o, func(int64) {})
+			},
+			"each": func() (*Tally, error) {
+				return Run(anyEngine(t, book), []Source{{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+					return list.Read(strings.NewReader(text), list.Options{Base: base, Format: list.FormatLog}, yield)
+				}}}, o)
 			},
 			"a pipe": func() (*Tally, error) {
 				return LogStream(anyEngine(t, book), "log", iotest.HalfReader(strings.NewReader(text)), list.FormatLog, o)
@@ -259,7 +265,8 @@ func FuzzEachLineCounts(f *testing.F) {
 			}
 			from := fromPage(item)
 			item.Request.AddMissing(o.Headers)
-			result := outcome(e, "log", item)
+			result := newResult(e, "log", item)
+			result.Response, result.Visit = answer(e, item.Request, true)
 			result.From = from
 			unmemoized.Add(result)
 		}
@@ -313,4 +320,51 @@ func fewest(lines []string, shows func([]string) bool) []string {
 		}
 	}
 	return lines
+}
+
+// What is remembered of a request is what is predicted for it anew: each answer of its visit,
+// with its header.
+func TestAnswersAreRememberedRight(t *testing.T) {
+	told := func(resp *engine.Response, v *browser.Visit) string {
+		out := fmt.Sprintf("%s %s %s %v", engine.StatusText(resp), resp.Cause, resp.Location, resp.Headers)
+		if resp.By != nil {
+			out += " " + resp.By.Name
+		}
+		if v != nil {
+			out += " " + v.Summary()
+			for _, h := range v.Hops[1:] {
+				out += fmt.Sprintf("\n%s %s %s %v", h.Request.Address, engine.StatusText(h.Response), h.Response.Location, h.Response.Headers)
+			}
+		}
+		return out
+	}
+	remembered := 0
+	for seed := range uint64(sized(400)) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		book := logBook(r)
+		for _, light := range []bool{false, true} {
+			m := newMemo(anyEngine(t, book), false)
+			kinds := make([]*request.Request, 12)
+			for i := range kinds {
+				kinds[i] = trial.AnyRequest(r)
+			}
+			for range 60 {
+				req := *kinds[r.IntN(len(kinds))]
+				if other := kinds[r.IntN(len(kinds))]; r.IntN(2) == 0 { // of the same address, asked otherwise
+					req.Headers, req.Client, req.Time = other.Headers, other.Client, other.Time
+				}
+				before := len(m.answers)
+				got := told(m.predict(&req, light))
+				if want := told(answer(anyEngine(t, book), &req, light)); got != want {
+					t.Fatalf("%s\n%s %s %v %s %s\nremembered: %s\nanew: %s", book, req.Verb(), req.Address, req.Headers, req.Client, req.Time, got, want)
+				}
+				if len(m.answers) == before {
+					remembered++
+				}
+			}
+		}
+	}
+	if remembered < 1000 {
+		t.Errorf("only %d answers are remembered", remembered)
+	}
 }

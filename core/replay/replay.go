@@ -42,7 +42,8 @@ type Source struct {
 
 // Predict answers one request of a list.
 func Predict(e *engine.Engine, name string, item *list.Item) *Result {
-	r := &Result{List: cmp.Or(item.List, name), Item: item, Response: e.Predict(item.Request), Query: e.ReadsQuery(item.Request.Address.Host)}
+	r := newResult(e, name, item)
+	r.Response = e.Predict(item.Request)
 	if item.Expects != nil || browser.Follows(r.Response) {
 		r.Visit = browser.OpenFrom(e, item.Request, r.Response)
 	}
@@ -52,14 +53,26 @@ func Predict(e *engine.Engine, name string, item *list.Item) *Result {
 	return r
 }
 
-// outcome is Predict without the header of the answer, which is quicker.
-func outcome(e *engine.Engine, name string, item *list.Item) *Result {
-	r := &Result{List: cmp.Or(item.List, name), Item: item, Response: &engine.Response{}, Query: e.ReadsQuery(item.Request.Address.Host)}
-	e.Outcome(item.Request, r.Response)
-	if browser.Follows(r.Response) {
-		r.Visit = browser.OpenOutcome(e, item.Request, r.Response)
+func newResult(e *engine.Engine, name string, item *list.Item) *Result {
+	return &Result{List: cmp.Or(item.List, name), Item: item, Query: e.ReadsQuery(item.Request.Address.Host)}
+}
+
+// answer gives the answer to a request and the visit that it begins, nil where nothing needs
+// it; light: without the header of the answer, which is quicker.
+func answer(e *engine.Engine, req *request.Request, light bool) (*engine.Response, *browser.Visit) {
+	if !light {
+		resp := e.Predict(req)
+		if !browser.Follows(resp) {
+			return resp, nil
+		}
+		return resp, browser.OpenFrom(e, req, resp)
 	}
-	return r
+	resp := &engine.Response{}
+	e.Outcome(req, resp)
+	if !browser.Follows(resp) {
+		return resp, nil
+	}
+	return resp, browser.OpenOutcome(e, req, resp)
 }
 
 // Options say how requests are replayed.
@@ -72,6 +85,8 @@ type Options struct {
 	Choice                    // of what is counted and shown
 	Each    func(*Result)     // called for every result, in the order of the lists; may be nil
 	Whole   bool              // Each looks at the header of answers, too, which takes longer to predict
+
+	forget bool // predict each request anew
 }
 
 func (o *Options) stopped() bool { return o.Stop != nil && o.Stop.Load() }
@@ -85,14 +100,16 @@ func (o *Options) base(e *engine.Engine) request.Address {
 
 // addItem predicts the answer to a request and counts it; nil if it is not among those
 // that are meant.
-func (t *Tally) addItem(e *engine.Engine, name string, item *list.Item, o *Options) *Result {
+func (t *Tally) addItem(m *memo, name string, item *list.Item, o *Options) *Result {
 	from := fromPage(item)
 	item.Request.AddMissing(o.Headers)
-	predict := outcome
-	if o.Whole || item.Expects != nil {
-		predict = Predict
+	var r *Result
+	if item.Expects != nil {
+		r = Predict(m.engine, name, item)
+	} else {
+		r = newResult(m.engine, name, item)
+		r.Response, r.Visit = m.predict(item.Request, !o.Whole)
 	}
-	r := predict(e, name, item)
 	r.From = from
 	if !o.spans(item.Request.Time) || !o.Of(r) {
 		return nil
@@ -123,13 +140,13 @@ type batch struct {
 func newBatch(name string) *batch { return &batch{name: name, done: make(chan struct{})} }
 
 // predict adds the batch to a tally, and keeps the results if they are to be shown.
-func (b *batch) predict(e *engine.Engine, o *Options, t *Tally) {
+func (b *batch) predict(m *memo, o *Options, t *Tally) {
 	defer close(b.done)
 	for _, item := range b.items {
 		if o.stopped() {
 			return
 		}
-		if r := t.addItem(e, b.name, item, o); r != nil && o.Each != nil {
+		if r := t.addItem(m, b.name, item, o); r != nil && o.Each != nil {
 			b.results = append(b.results, r)
 		}
 	}
@@ -146,8 +163,9 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 	for i := range tallies {
 		tallies[i] = NewTally()
 		pool.Go(func() {
+			m := newMemo(e, o.forget)
 			for b := range work {
-				b.predict(e, &o, tallies[i])
+				b.predict(m, &o, tallies[i])
 			}
 		})
 	}

@@ -89,6 +89,7 @@ type logWorker struct {
 	differs    bool     // -only differs: requests count whose recorded status is another
 	named      []string // -only: and those that entries of these names decide
 	engine     *engine.Engine
+	memo       *memo // of what a line cannot tell
 	name       string
 	base       request.Address
 	origin     string // of base
@@ -132,7 +133,7 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: class.any(), engine: e, name: name, base: base, origin: base.Origin(), basis: b, class: class, tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: class.any(), engine: e, memo: newMemo(e, o.forget), name: name, base: base, origin: base.Origin(), basis: b, class: class, tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // bound gives a bound of times in whole seconds, since those of a log are.
@@ -259,7 +260,7 @@ func (w *logWorker) countItem(item *list.Item) error {
 		return err
 	}
 	w.counts.Requests++
-	w.tally.addItem(w.engine, w.name, item, &w.options)
+	w.tally.addItem(w.memo, w.name, item, &w.options)
 	return nil
 }
 
@@ -268,7 +269,7 @@ func (w *logWorker) countItem(item *list.Item) error {
 func (w *logWorker) record(text []byte, before int) (used, lines int) {
 	used, c := w.at.layout.Record(text, func(item *list.Item) {
 		item.Line += w.at.before + before
-		w.tally.addItem(w.engine, w.name, item, &w.options)
+		w.tally.addItem(w.memo, w.name, item, &w.options)
 	})
 	for _, s := range c.First {
 		w.skip(w.at.number, before+s.Line, s.Reason)

@@ -1,0 +1,146 @@
+package replay
+
+// What is remembered of requests that were met before, where each of them is wanted by itself
+// and not only their sums. As on the fast path, the key is made from what the engine says
+// that answers depend on; but the whole address is in it, so that Locations are right, too.
+
+import (
+	"encoding/binary"
+	"math"
+	"strconv"
+	"strings"
+
+	"kibitz/core/browser"
+	"kibitz/core/engine"
+	"kibitz/core/request"
+)
+
+// A keyer makes the keys of requests for one engine. It is for one goroutine.
+type keyer struct {
+	engine *engine.Engine
+	hosts  map[string]*hostKeys
+}
+
+// hostKeys are for the requests to one host.
+type hostKeys struct {
+	*engine.Inputs
+	agents map[string]string // the classes of agents, by what they send
+}
+
+func newKeyer(e *engine.Engine) *keyer { return &keyer{e, map[string]*hostKeys{}} }
+
+func (k *keyer) of(host string) *hostKeys {
+	h := k.hosts[host]
+	if h == nil {
+		if len(k.hosts) >= maxHosts {
+			clear(k.hosts)
+		}
+		h = &hostKeys{k.engine.Inputs(host), map[string]string{}}
+		k.hosts[host] = h
+	}
+	return h
+}
+
+// maxHosts and maxMemo bound what is remembered by one goroutine.
+const (
+	maxHosts = 1 << 10
+	maxMemo  = 1 << 15
+)
+
+// append adds the key of a request: two with the same key have the same answers at each hop
+// of their visits. It is not ok where the answer must not be remembered.
+func (k *keyer) append(key []byte, req *request.Request) (_ []byte, ok bool) {
+	h := k.of(req.Address.Host)
+	if h.Copies || h.Header || req.Body > 0 {
+		return key, false
+	}
+	key = append(append(key, req.Verb()...), ' ')
+	key = appendAddress(key, &req.Address)
+	for i := range req.Headers {
+		f := &req.Headers[i]
+		name := strings.ToLower(f.Name)
+		if name == agent.Name && h.Headers == math.MaxInt64 || !h.Matters(name) {
+			continue
+		}
+		key = append(append(append(append(key, 0), name...), ':'), f.Value...)
+	}
+	key = append(key, 0)
+	for i := range h.Texts {
+		if t := &h.Texts[i]; t.Field == agent {
+			key = append(key, h.agent(t, req)...)
+		}
+	}
+	for _, c := range h.Clients {
+		class := c.Of(req.Client)
+		key = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(key, class.ID), class.Entry)
+	}
+	if len(h.Times) > 0 {
+		key = engine.HoldAt(h.Times, req.Time, key)
+	}
+	return key, true
+}
+
+// appendAddress adds all parts of an address.
+func appendAddress(key []byte, a *request.Address) []byte {
+	key = append(append(append(key, a.Scheme...), "://"...), a.Host...)
+	key = append(strconv.AppendInt(append(key, ':'), int64(a.Port), 10), a.Path...)
+	if a.HasQuery {
+		key = append(append(key, '?'), a.Query...)
+	}
+	if a.Fragment != "" {
+		key = append(append(key, '#'), a.Fragment...)
+	}
+	return append(key, 0)
+}
+
+func (h *hostKeys) agent(t *engine.Texts, req *request.Request) string {
+	text, present := req.Get(t.Field.Name)
+	if !present {
+		return string(t.Append(nil, "", false))
+	}
+	class, ok := h.agents[text]
+	if !ok {
+		if len(h.agents) >= maxMemo {
+			clear(h.agents)
+		}
+		class = string(t.Append([]byte{1}, text, true))
+		h.agents[text] = class
+	}
+	return class
+}
+
+// A memo remembers the answers to requests, and the visits that they begin. It is for one
+// goroutine.
+type memo struct {
+	*keyer
+	forget  bool // it remembers nothing
+	answers map[string]remembered
+	key     []byte
+}
+
+type remembered struct {
+	response *engine.Response
+	visit    *browser.Visit
+}
+
+func newMemo(e *engine.Engine, forget bool) *memo {
+	return &memo{keyer: newKeyer(e), forget: forget, answers: map[string]remembered{}}
+}
+
+// predict is answer, for all requests of a memo with or without the header. What it gives
+// must not be changed.
+func (m *memo) predict(req *request.Request, light bool) (*engine.Response, *browser.Visit) {
+	var ok bool
+	if m.key, ok = m.append(m.key[:0], req); !ok || m.forget {
+		return answer(m.engine, req, light)
+	}
+	if a, ok := m.answers[string(m.key)]; ok {
+		return a.response, a.visit
+	}
+	response, visit := answer(m.engine, req, light)
+	if len(m.answers) >= maxMemo {
+		clear(m.answers)
+	}
+	m.answers[string(m.key)] = remembered{response, visit}
+	return response, visit
+}
