@@ -67,18 +67,66 @@ type Comparison struct {
 
 const maxExamples = 3
 
-// Compare predicts requests with two rulebooks. add takes a request, any number
-// at once; end gives the result.
+// Compare predicts requests with two rulebooks: its Comparers take them, one for each
+// goroutine, and End gives the result.
 type Compare struct {
 	Old, New *engine.Engine
 
-	mu        sync.Mutex
-	result    Comparison
-	groups    map[string]*Group
-	compared  map[string]*Group // of plain requests that were compared; nil for no change
-	pathAlone bool
-	starts    map[string]*request.Request
-	files     map[[2]*site.Node]sameness
+	mu     sync.Mutex
+	result Comparison
+	groups map[string]*Group
+	starts map[string]*request.Request
+	files  map[[2]*site.Node]sameness
+}
+
+// A Comparer compares requests, and remembers what came of them by all that the answers of
+// both rulebooks depend on. It is for one goroutine.
+type Comparer struct {
+	*Compare
+	old, new *keyer
+	compared map[string]*Group // nil for no change
+	counts   map[*Group]int64
+	key      []byte
+}
+
+// Comparer gives one.
+func (c *Compare) Comparer() *Comparer {
+	return &Comparer{Compare: c, old: newKeyer(c.Old), new: newKeyer(c.New), compared: map[string]*Group{}, counts: map[*Group]int64{}}
+}
+
+// Add compares a request.
+func (c *Comparer) Add(item *list.Item) {
+	key, first := c.old.append(c.key[:0], item.Request)
+	key, second := c.new.append(key, item.Request)
+	c.key = key
+	if !first || !second {
+		c.counts[c.add(item.Request)]++
+		return
+	}
+	g, known := c.compared[string(key)]
+	if !known {
+		if len(c.compared) >= maxMemo {
+			clear(c.compared)
+		}
+		g = c.add(item.Request)
+		c.compared[string(key)] = g
+	}
+	c.counts[g]++
+}
+
+// Done counts all that was added.
+func (c *Comparer) Done() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for g, n := range c.counts {
+		c.result.Requests += n
+		if g == nil {
+			c.result.Same += n
+		} else {
+			g.Requests += n
+		}
+	}
+	clear(c.counts)
 }
 
 // A sameness is what is known of the bytes of two files.
@@ -110,36 +158,14 @@ func (c *Compare) sameFiles(a, b *site.Node, host string) sameness {
 
 // NewCompare makes a comparison.
 func NewCompare(old, new *engine.Engine) *Compare {
-	c := &Compare{Old: old, New: new, groups: map[string]*Group{}, compared: map[string]*Group{}, starts: map[string]*request.Request{}, files: map[[2]*site.Node]sameness{}}
-	c.pathAlone = true
-	for _, e := range []*engine.Engine{old, new} {
-		for _, s := range e.Book.Sites {
-			in := e.Inputs(s.Address.Host)
-			c.pathAlone = c.pathAlone && len(in.Clients)+len(in.Texts)+len(in.Times) == 0 && !in.Copies
-		}
-	}
-	return c
+	return &Compare{Old: old, New: new, groups: map[string]*Group{}, starts: map[string]*request.Request{}, files: map[[2]*site.Node]sameness{}}
 }
 
 // maxStarts is how many addresses are looked at for visitors who come back.
 const maxStarts = 100_000
 
-// Add compares one request.
-func (c *Compare) Add(item *list.Item) {
-	req := item.Request
-	key := ""
-	if c.pathAlone && req.Body == 0 {
-		key = fmt.Sprintf("%s %q %q", req.Verb(), req.Address.String(), req.Headers)
-		c.mu.Lock()
-		group, known := c.compared[key]
-		if known {
-			c.count(group)
-		}
-		c.mu.Unlock()
-		if known {
-			return
-		}
-	}
+// add compares a request, and gives the group that it is of; nil for no change.
+func (c *Compare) add(req *request.Request) *Group {
 	g := c.change(req)
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -154,13 +180,10 @@ func (c *Compare) Add(item *list.Item) {
 		c.groups[id].show(req, g)
 		g = c.groups[id]
 	}
-	c.count(g)
-	if key != "" && len(c.compared) < maxStarts {
-		c.compared[key] = g
-	}
 	if len(c.starts) < maxStarts && req.Verb() == "GET" {
 		c.starts[req.Address.String()] = req
 	}
+	return g
 }
 
 // show keeps a request as an example of its group, if it is one of the plainest, whatever
@@ -181,15 +204,6 @@ func (g *Group) show(req *request.Request, change *Group) {
 func plainer(a, b *request.Request) int {
 	x, y := a.Address.String(), b.Address.String()
 	return cmp.Or(cmp.Compare(len(x), len(y)), strings.Compare(x, y), strings.Compare(a.Verb(), b.Verb()))
-}
-
-func (c *Compare) count(g *Group) {
-	c.result.Requests++
-	if g == nil {
-		c.result.Same++
-	} else {
-		g.Requests++
-	}
 }
 
 func ruleKey(r *rulebook.Rule) string {
@@ -235,7 +249,7 @@ func (c *Compare) change(req *request.Request) *Group {
 	g := &Group{From: answerOf(a), To: answerOf(b)}
 	from, to := endOf(a), endOf(b)
 	content := c.sameFiles(a.Last().File, b.Last().File, b.Hops[len(b.Hops)-1].Request.Address.Host)
-	cached := len(a.Hops) == len(b.Hops) && a.Last().Status+b.Last().Status == http.StatusOK+http.StatusNotModified
+	cached := len(a.Hops) == len(b.Hops) && a.Last().Status+b.Last().Status == http.StatusOK+http.StatusNotModified && a.Last().File != nil && b.Last().File != nil
 	if cached && content.same {
 		return nil // what a browser has stored is asked for again, and is the same
 	}

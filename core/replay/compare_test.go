@@ -3,13 +3,16 @@ package replay
 import (
 	"fmt"
 	"math/rand"
+	rand2 "math/rand/v2"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
+	"kibitz/core/proof/trial"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
@@ -28,13 +31,15 @@ func bookOf(t *testing.T, text string) *engine.Engine {
 func compareAll(t *testing.T, before, after string, urls ...string) *Comparison {
 	t.Helper()
 	c := NewCompare(bookOf(t, before), bookOf(t, after))
+	one := c.Comparer()
 	for _, u := range urls {
 		a, err := request.Parse(u, c.Old.Book.BaseAddress())
 		if err != nil {
 			t.Fatal(err)
 		}
-		c.Add(&list.Item{Request: &request.Request{Address: a}})
+		one.Add(&list.Item{Request: &request.Request{Address: a}})
 	}
+	one.Done()
 	return c.End(time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC))
 }
 
@@ -69,13 +74,15 @@ func TestExamplesDoNotDependOnTheOrder(t *testing.T) {
 // Requests that differ in the size of their body alone are told apart.
 func TestBodiesAreComparedEach(t *testing.T) {
 	c := NewCompare(bookOf(t, "handoff h in /x/"), bookOf(t, "handoff h in /x/\nlimit l body 1000B"))
+	one := c.Comparer()
 	for _, size := range []int64{0, 10, 2000, 10} {
 		a, err := request.Parse("/x/upload", c.Old.Book.BaseAddress())
 		if err != nil {
 			t.Fatal(err)
 		}
-		c.Add(&list.Item{Request: &request.Request{Address: a, Method: "POST", Body: size}})
+		one.Add(&list.Item{Request: &request.Request{Address: a, Method: "POST", Body: size}})
 	}
+	one.Done()
 	if got := c.End(time.Time{}); got.Requests != 4 || got.Same != 3 || len(got.Groups) != 1 || got.Groups[0].Requests != 1 {
 		t.Errorf("%d requests, %d the same, groups %v", got.Requests, got.Same, got.Groups)
 	}
@@ -140,5 +147,51 @@ func TestStoredRedirectsMakeCircles(t *testing.T) {
 		if strings.TrimSpace(text) != test.want {
 			t.Errorf("%s: %s, want %s", name, text, test.want)
 		}
+	}
+}
+
+// What is remembered of a comparison is what comes of comparing anew.
+func TestComparisonsAreRememberedRight(t *testing.T) {
+	changed := 0
+	for seed := range uint64(sized(200)) {
+		r := rand2.New(rand2.NewPCG(seed, 11))
+		before, after := logBook(r), logBook(r)
+		kinds := make([]*request.Request, 10)
+		for i := range kinds {
+			kinds[i] = trial.AnyRequest(r)
+		}
+		var asked []*list.Item
+		for range 60 {
+			req := *kinds[r.IntN(len(kinds))]
+			if other := kinds[r.IntN(len(kinds))]; r.IntN(2) == 0 { // of the same address, asked otherwise
+				req.Headers, req.Client, req.Time = other.Headers, other.Client, other.Time
+			}
+			asked = append(asked, &list.Item{Request: &req})
+		}
+		shown := func(anew bool) string {
+			c := NewCompare(anyEngine(t, before), anyEngine(t, after))
+			one := c.Comparer()
+			for _, item := range asked {
+				if one.Add(item); anew {
+					one.Done()
+					one = c.Comparer()
+				}
+			}
+			one.Done()
+			end := c.End(time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC))
+			var lines []string
+			for _, g := range end.Groups {
+				lines = append(lines, fmt.Sprintln(g.Change, g.What, g.Requests, g.From.Status, ruleKey(g.From.By), g.To.Status, ruleKey(g.To.By)))
+			}
+			slices.Sort(lines)
+			changed += int(end.Requests - end.Same)
+			return fmt.Sprint(end.Requests, end.Same, "\n", strings.Join(lines, ""))
+		}
+		if got, want := shown(false), shown(true); got != want {
+			t.Fatalf("before:\n%s\nafter:\n%s\nremembered: %s\nanew: %s", before, after, got, want)
+		}
+	}
+	if changed == 0 {
+		t.Error("nothing changes")
 	}
 }

@@ -7,7 +7,6 @@ package replay
 import (
 	"encoding/binary"
 	"math"
-	"strconv"
 	"strings"
 
 	"kibitz/core/browser"
@@ -54,7 +53,7 @@ func (k *keyer) append(key []byte, req *request.Request) (_ []byte, ok bool) {
 	if h.Copies || h.Header || req.Body > 0 {
 		return key, false
 	}
-	key = append(append(key, req.Verb()...), ' ')
+	key = appendText(key, req.Verb())
 	key = appendAddress(key, &req.Address)
 	for i := range req.Headers {
 		f := &req.Headers[i]
@@ -62,7 +61,7 @@ func (k *keyer) append(key []byte, req *request.Request) (_ []byte, ok bool) {
 		if name == agent.Name && h.Headers == math.MaxInt64 || !h.Matters(name) {
 			continue
 		}
-		key = append(append(append(append(key, 0), name...), ':'), f.Value...)
+		key = appendText(appendText(key, name), f.Value)
 	}
 	key = append(key, 0)
 	for i := range h.Texts {
@@ -82,15 +81,18 @@ func (k *keyer) append(key []byte, req *request.Request) (_ []byte, ok bool) {
 
 // appendAddress adds all parts of an address.
 func appendAddress(key []byte, a *request.Address) []byte {
-	key = append(append(append(key, a.Scheme...), "://"...), a.Host...)
-	key = append(strconv.AppendInt(append(key, ':'), int64(a.Port), 10), a.Path...)
+	key = appendText(appendText(key, a.Scheme), a.Host)
+	key = appendText(binary.AppendUvarint(key, uint64(a.Port)), a.Path)
 	if a.HasQuery {
-		key = append(append(key, '?'), a.Query...)
+		key = appendText(append(key, '?'), a.Query)
 	}
-	if a.Fragment != "" {
-		key = append(append(key, '#'), a.Fragment...)
-	}
-	return append(key, 0)
+	return appendText(append(key, '#'), a.Fragment)
+}
+
+// appendText adds a text, with its length before it: whatever is in it, no other texts look
+// like it.
+func appendText(key []byte, text string) []byte {
+	return append(binary.AppendUvarint(key, uint64(len(text))), text...)
 }
 
 func (h *hostKeys) agent(t *engine.Texts, req *request.Request) string {

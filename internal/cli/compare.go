@@ -136,19 +136,28 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	defer r.whenInterrupted(func() {})()
 	start := time.Now()
 	c := replay.NewCompare(before, after)
-	items := make(chan *list.Item, 1024)
+	const together = 256 // are handed over at once
+	items := make(chan []*list.Item, 4*runtime.GOMAXPROCS(0))
 	var pool sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		pool.Go(func() {
-			for item := range items {
-				c.Add(item)
+			one := c.Comparer()
+			defer one.Done()
+			for some := range items {
+				for _, item := range some {
+					item.Request.AddMissing(f.headers)
+					one.Add(item)
+				}
 			}
 		})
 	}
 	var failed error
+	var waiting []*list.Item
 	send := func(item *list.Item) {
-		item.Request.AddMissing(f.headers)
-		items <- item
+		if waiting = append(waiting, item); len(waiting) == together {
+			items <- waiting
+			waiting = nil
+		}
 	}
 	if f.everyLink {
 		all, err := r.pagesOf(after)
@@ -173,6 +182,7 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		}
 		failed = errors.Join(failed, err)
 	}
+	items <- waiting
 	close(items)
 	pool.Wait()
 	if r.interrupted() {
