@@ -117,7 +117,21 @@ type memo struct {
 	*keyer
 	forget  bool // it remembers nothing
 	answers map[string]remembered
+	robots  map[string]bool // by their names
 	key     []byte
+}
+
+// isRobot is VisitorOf, for whether an agent is a robot.
+func (m *memo) isRobot(agent string, words []string) bool {
+	robot, known := m.robots[agent]
+	if !known {
+		if len(m.robots) >= maxHosts {
+			clear(m.robots)
+		}
+		robot = VisitorOf(agent, words) == Robots
+		m.robots[strings.Clone(agent)] = robot
+	}
+	return robot
 }
 
 type remembered struct {
@@ -126,7 +140,7 @@ type remembered struct {
 }
 
 func newMemo(e *engine.Engine, forget bool) *memo {
-	return &memo{keyer: newKeyer(e), forget: forget, answers: map[string]remembered{}}
+	return &memo{keyer: newKeyer(e), forget: forget, answers: map[string]remembered{}, robots: map[string]bool{}}
 }
 
 // predict is answer, for all requests of a memo with or without the header. What it gives

@@ -24,6 +24,7 @@ type Result struct {
 	Unmet    []string       // expectations that are not met
 	Query    bool           // rules of the site look at queries
 	From     string         // the page that the list itself names as the one that it was asked from; "" for none
+	Robot    bool           // a program that asks by itself, by the name that the list has
 }
 
 // Redirects is the number of redirects that the visit follows or meets.
@@ -82,6 +83,7 @@ type Options struct {
 	Headers []request.Header  // of every request that does not have them
 	Fields  map[string]string // as in list.Options
 	Stop    *atomic.Bool      // set: the replay ends early; nil: never
+	Robots  []string          // words of the names of robots, beside RobotWords, in small letters
 	Choice                    // of what is counted and shown
 	Each    func(*Result)     // called for every result, in the order of the lists; may be nil
 	Whole   bool              // Each looks at the header of answers, too, which takes longer to predict
@@ -102,6 +104,7 @@ func (o *Options) base(e *engine.Engine) request.Address {
 // that are meant.
 func (t *Tally) addItem(m *memo, name string, item *list.Item, o *Options) *Result {
 	from := fromPage(item)
+	agent, _ := item.Request.Get("user-agent")
 	item.Request.AddMissing(o.Headers)
 	var r *Result
 	if item.Expects != nil {
@@ -110,7 +113,7 @@ func (t *Tally) addItem(m *memo, name string, item *list.Item, o *Options) *Resu
 		r = newResult(m.engine, name, item)
 		r.Response, r.Visit = m.predict(item.Request, !o.Whole)
 	}
-	r.From = from
+	r.From, r.Robot = from, m.isRobot(agent, o.Robots)
 	if !o.spans(item.Request.Time) || !o.Of(r) {
 		return nil
 	}

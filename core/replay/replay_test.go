@@ -595,9 +595,9 @@ func TestPagesDoNotDependOnTheirOrder(t *testing.T) {
 		r.Shuffle(len(asked), func(i, j int) { asked[i], asked[j] = asked[j], asked[i] })
 		cut := r.Intn(len(asked))
 		var parts Top
-		parts.add("/x", 1, count(asked[:cut]))
-		parts.add("/x", 1, count(asked[cut:]))
-		if got := parts.From("/x").Most(); !slices.Equal(got, want) {
+		parts.add("/x", 1, &Asked{From: count(asked[:cut])})
+		parts.add("/x", 1, &Asked{From: count(asked[cut:])})
+		if got := parts.Asked("/x").From.Most(); !slices.Equal(got, want) {
 			t.Fatalf("got %v\nwant %v", got, want)
 		}
 	}
@@ -641,7 +641,7 @@ func TestTheCommonestOfManyAddresses(t *testing.T) {
 		for _, i := range asked {
 			var from Pages
 			from.add(fmt.Append(nil, "/from/", i%7), 1)
-			tops[r.Intn(parts)].add(fmt.Sprint("/", i), 1, from)
+			tops[r.Intn(parts)].add(fmt.Sprint("/", i), 1, &Asked{From: from})
 		}
 		for i := range tops[1:] {
 			tops[0].Merge(&tops[1+i])
@@ -654,7 +654,7 @@ func TestTheCommonestOfManyAddresses(t *testing.T) {
 				}
 			})
 			asking.Go(func() { tops[0].Len() })
-			asking.Go(func() { tops[0].From("/1") })
+			asking.Go(func() { tops[0].Asked("/1") })
 		}
 		asking.Wait()
 		got := listed
@@ -663,7 +663,7 @@ func TestTheCommonestOfManyAddresses(t *testing.T) {
 		}
 		for _, c := range got[:100] {
 			n := int64(0)
-			for _, p := range tops[0].From(c.Address).Most() {
+			for _, p := range tops[0].Asked(c.Address).From.Most() {
 				n += p.N
 			}
 			if n != c.N {

@@ -24,7 +24,7 @@ import (
 )
 
 // savedAs is what a file is, and which version.
-const savedAs = "replay tally 5"
+const savedAs = "replay tally 6"
 
 type savedHead struct {
 	Kibitz string `json:"kibitz"`
@@ -87,18 +87,25 @@ func (r Rules) Is(o Rules) bool { return r.Hash == o.Hash && slices.Equal(r.Site
 // savedTop is a Top as it is kept.
 type savedTop struct {
 	Counts map[string]int64
-	From   map[string][]Count `json:",omitempty"`
+	Asked  map[string]savedAsked `json:",omitempty"`
 	Total  int64
 	Others int64
 }
 
+// savedAsked is by whom and when an address was asked for, as it is kept.
+type savedAsked struct {
+	From        []Count `json:",omitempty"`
+	Robots      int64   `json:",omitempty"`
+	First, Last int64   `json:",omitempty"`
+}
+
 // MarshalJSON writes a Top for a saved tally.
 func (t *Top) MarshalJSON() ([]byte, error) {
-	s := savedTop{Counts: map[string]int64{}, From: map[string][]Count{}}
+	s := savedTop{Counts: map[string]int64{}, Asked: map[string]savedAsked{}}
 	for h := range t.all {
 		s.Counts[h.Address] = h.N
-		if h.from != nil {
-			s.From[h.Address] = h.from.Most()
+		if a := h.asked; a != nil {
+			s.Asked[h.Address] = savedAsked{a.From.Most(), a.Robots, a.First, a.Last}
 		}
 	}
 	s.Total, s.Others = t.Total, t.Others()
@@ -116,24 +123,36 @@ func (t *Top) UnmarshalJSON(text []byte) error {
 		return errCounts
 	}
 	for address, n := range s.Counts {
-		var from Pages
-		pages := int64(0)
-		for _, c := range s.From[address] {
-			if pages, ok = sumOfCounts(c.N, pages); !ok || pages > n {
+		var asked *Asked
+		if saved, known := s.Asked[address]; known {
+			if asked, ok = saved.asked(n); !ok {
 				return errCounts
 			}
-			from.add([]byte(c.Address), c.N)
 		}
 		if total, ok = sumOfCounts(n, total); !ok || n == 0 {
 			return errCounts
 		}
-		t.add(address, n, from)
+		t.add(address, n, asked)
 	}
 	if total, ok = sumOfCounts(s.Others, total-s.Others); !ok || total != s.Total {
 		return errCounts
 	}
 	t.Total, t.others = s.Total, s.Others
 	return nil
+}
+
+// asked gives what was saved of n requests; not ok where it does not add up.
+func (s *savedAsked) asked(n int64) (*Asked, bool) {
+	a := &Asked{Robots: s.Robots, First: s.First, Last: s.Last}
+	pages := int64(0)
+	for _, c := range s.From {
+		var ok bool
+		if pages, ok = sumOfCounts(c.N, pages); !ok || pages > n {
+			return nil, false
+		}
+		a.From.add([]byte(c.Address), c.N)
+	}
+	return a, 0 <= a.Robots && a.Robots <= n && 0 <= a.First && a.First <= a.Last && (a.First > 0) == (a.Last > 0)
 }
 
 // maxCount is more than can be counted.

@@ -54,7 +54,7 @@ func TestTalliesThatAreNone(t *testing.T) {
 	for name, test := range map[string]struct{ text, want string }{
 		"empty":                  {"", "not of the form"},
 		"another file":           {"GET / 200\n", "not of the form"},
-		"another version":        {strings.Replace(whole, savedAs, "replay tally 4", 1), `another kind or version ("replay tally 4"`},
+		"another version":        {strings.Replace(whole, savedAs, "replay tally 5", 1), `another kind or version ("replay tally 5"`},
 		"two in one file":        {whole + whole, "checksum differs"},
 		"cut off":                {whole[:len(whole)-20], "checksum differs"},
 		"its last line end gone": {whole[:len(whole)-1], "checksum differs"},

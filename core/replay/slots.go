@@ -30,7 +30,7 @@ type slot struct {
 type rare struct {
 	key     string        // method and target, where they are long
 	more    []statusCount // of further recorded statuses
-	from    Pages         // of a missing address
+	asked   Asked         // for a missing address
 	address string        // for entry lines
 }
 

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"kibitz/core/browser"
@@ -121,16 +122,22 @@ func (t *Tally) Add(r *Result) {
 	t.Requests++
 	outcome := t.countOf(outcomeOf(s.status, s.cause, s.by))
 	outcome.N++
-	if at := r.Item.Request.Time; s.by != nil && !at.IsZero() && at.Unix() <= math.MaxUint32 { // later than 2106 is not a time of a log
-		outcome.Last = max(outcome.Last, at.Unix())
+	if s.by != nil {
+		outcome.Last = max(outcome.Last, secondsOf(r.Item.Request.Time))
 	}
 	t.countBytes(&s, 1)
 	if s.look != lookNone {
-		var from Pages
-		if r.From != "" && s.look == lookMissing {
-			from.add([]byte(r.From), 1)
+		asked := &Asked{}
+		if s.look == lookMissing {
+			asked.at(secondsOf(r.Item.Request.Time))
+			if r.From != "" {
+				asked.From.add([]byte(r.From), 1)
+			}
+			if r.Robot {
+				asked.Robots = 1
+			}
 		}
-		t.look(s.look, r.target(), 1, from)
+		t.look(s.look, r.target(), 1, asked)
 	}
 	if r.Item.Recorded != 0 {
 		recorded := outcome.recorded(r.Item.Recorded, s.differs(r.Item.Recorded))
@@ -148,6 +155,15 @@ func (t *Tally) Add(r *Result) {
 			t.Unmet = append(t.Unmet, Unmet{r.List, r.Item.Line, kept(withMethod(r.Item.Request, r.Item.Request.Address.String())), keptAll(r.Unmet)})
 		}
 	}
+}
+
+// secondsOf gives a time in seconds since 1970; 0 for none, and for what is not a time of a
+// log: before then, or later than 2106.
+func secondsOf(at time.Time) int64 {
+	if s := at.Unix(); !at.IsZero() && s > 0 && s <= math.MaxUint32 {
+		return s
+	}
+	return 0
 }
 
 // A look is why a result needs one.
@@ -331,7 +347,7 @@ func (t *Tally) countBytes(s *sum, n int64) {
 
 // look counts n requests for an address that needs one, and the pages that they came from.
 // The pages are not to be used any more.
-func (t *Tally) look(l look, target string, n int64, from Pages) {
+func (t *Tally) look(l look, target string, n int64, asked *Asked) {
 	switch l {
 	case lookLoop:
 		t.Loops.add(target, n, nil)
@@ -340,7 +356,7 @@ func (t *Tally) look(l look, target string, n int64, from Pages) {
 	case lookChain:
 		t.Chains.add(target, n, nil)
 	case lookMissing:
-		t.Missing.add(target, n, from)
+		t.Missing.add(target, n, asked)
 	}
 }
 

@@ -30,16 +30,52 @@ type Top struct {
 	others   int64  // requests for addresses that are not listed
 	few      []held // the addresses, while there are no more than maxFew of them
 	many     map[string]int64
-	from     map[string]Pages // of those in many that have some
-	bytes    int              // of the texts in many and from
-	none     bool             // all are counted, and none is listed
-	spill    []*spill         // addresses that came when many was full; the first is written to
+	asked    map[string]*Asked // of those in many of which it is known
+	bytes    int               // of the texts in many and asked
+	none     bool              // all are counted, and none is listed
+	spill    []*spill          // addresses that came when many was full; the first is written to
 }
 
 // held is what is known of an address.
 type held struct {
 	Count
-	from Pages
+	asked *Asked // nil where nobody looks for it
+}
+
+// Asked is by whom and when an address was asked for.
+type Asked struct {
+	From        Pages
+	Robots      int64 // requests of programs that ask by themselves
+	First, Last int64 // in seconds since 1970; 0 where no request tells its time
+}
+
+// at notes the time of a request, 0 for one that does not tell it.
+func (a *Asked) at(seconds int64) {
+	if seconds == 0 {
+		return
+	}
+	if a.First == 0 || seconds < a.First {
+		a.First = seconds
+	}
+	a.Last = max(a.Last, seconds)
+}
+
+// merge adds what is known of other requests.
+func (a *Asked) merge(o *Asked) {
+	for _, p := range o.From {
+		a.From.add([]byte(p.Address), p.N)
+	}
+	a.Robots += o.Robots
+	a.at(o.First)
+	a.at(o.Last)
+}
+
+// size is that of the texts, in bytes.
+func (a *Asked) size() int {
+	if a == nil {
+		return 0
+	}
+	return a.From.size()
 }
 
 // Count is an address with its requests.
@@ -73,25 +109,28 @@ func (t *Top) Others() int64 {
 
 func (t *Top) size() int { return len(t.few) + len(t.many) }
 
-// From gives the pages that an address was asked from.
-func (t *Top) From(address string) Pages {
+// Asked gives by whom and when an address was asked for, as far as that is counted.
+func (t *Top) Asked(address string) Asked {
 	t.settle()
 	for _, h := range t.few {
-		if h.Address == address {
-			return h.from
+		if h.Address == address && h.asked != nil {
+			return *h.asked
 		}
 	}
-	return t.from[address]
+	if a := t.asked[address]; a != nil {
+		return *a
+	}
+	return Asked{}
 }
 
 // Add counts an address.
 func (t *Top) Add(address string) { t.add(address, 1, nil) }
 
-// add counts n requests for an address, and the pages that they came from, which are not to
-// be used any more.
-func (t *Top) add(address string, n int64, from Pages) {
+// add counts n requests for an address, and by whom and when, which is not to be used any
+// more.
+func (t *Top) add(address string, n int64, asked *Asked) {
 	t.Total += n
-	t.hold(held{Count{kept(address), n}, from})
+	t.hold(held{Count{kept(address), n}, asked})
 }
 
 func (t *Top) hold(more held) {
@@ -113,19 +152,20 @@ func (t *Top) hold(more held) {
 			t.few = append(t.few, more)
 			return
 		}
-		t.many, t.from = make(map[string]int64, 2*maxFew), map[string]Pages{}
+		t.many, t.asked = make(map[string]int64, 2*maxFew), map[string]*Asked{}
 		for _, h := range t.few {
 			t.put(h)
 		}
 		t.few = nil
 	}
 	n, ok := t.many[more.Address]
-	if !ok && (len(t.many) >= maxInMemory || t.bytes > maxBytes) || ok && more.from != nil && t.bytes > maxBytes {
+	if !ok && (len(t.many) >= maxInMemory || t.bytes > maxBytes) || ok && more.asked.size() > 0 && t.bytes > maxBytes {
 		t.overflow(more)
 		return
 	}
 	if ok {
-		h := held{Count{more.Address, n}, t.from[more.Address]}
+		h := held{Count{more.Address, n}, t.asked[more.Address]}
+		t.bytes -= h.asked.size()
 		h.merge(more)
 		more = h
 	}
@@ -137,24 +177,23 @@ func (t *Top) put(h held) {
 		t.bytes += len(h.Address)
 	}
 	t.many[h.Address] = h.N
-	if h.from != nil {
-		t.bytes += h.from.size() - t.from[h.Address].size()
-		t.from[h.Address] = h.from
+	if h.asked != nil {
+		t.bytes += h.asked.size()
+		t.asked[h.Address] = h.asked
 	}
 }
 
 // size is that of the texts, in bytes.
-func (h *held) size() int { return len(h.Address) + h.from.size() }
+func (h *held) size() int { return len(h.Address) + h.asked.size() }
 
 // merge adds what is known of the same address.
 func (h *held) merge(o held) {
 	h.N += o.N
-	if h.from == nil {
-		h.from = o.from
-		return
-	}
-	for _, p := range o.from {
-		h.from.add([]byte(p.Address), p.N)
+	switch {
+	case h.asked == nil:
+		h.asked = o.asked
+	case o.asked != nil:
+		h.asked.merge(o.asked)
 	}
 }
 
@@ -171,7 +210,7 @@ func (t *Top) inMemory(yield func(held) bool) {
 		}
 	}
 	for address, n := range t.many {
-		if !yield(held{Count{address, n}, t.from[address]}) {
+		if !yield(held{Count{address, n}, t.asked[address]}) {
 			return
 		}
 	}
@@ -196,7 +235,7 @@ func (t *Top) Merge(o *Top) {
 	}
 	t.spill = append(t.spill, o.spill...)
 	if t.size() == 0 {
-		t.few, t.many, t.from, t.bytes = o.few, o.many, o.from, o.bytes
+		t.few, t.many, t.asked, t.bytes = o.few, o.many, o.asked, o.bytes
 		return
 	}
 	for h := range o.inMemory {
@@ -287,9 +326,15 @@ func (h *held) append(out []byte) []byte {
 		out = append(out, c.Address...)
 	}
 	count(&h.Count)
-	out = binary.AppendUvarint(out, uint64(len(h.from)))
-	for i := range h.from {
-		count(&h.from[i].Count)
+	if h.asked == nil {
+		return append(out, 0)
+	}
+	out = append(out, 1)
+	for _, n := range []int64{h.asked.Robots, h.asked.First, h.asked.Last, int64(len(h.asked.From))} {
+		out = binary.AppendUvarint(out, uint64(n))
+	}
+	for i := range h.asked.From {
+		count(&h.asked.From[i].Count)
 	}
 	return out
 }
@@ -312,10 +357,17 @@ func (h *held) read(in string) (rest string) {
 		c.Address, in = in[:n], in[n:]
 		return c
 	}
-	h.Count, h.from = count(), nil
+	h.Count, h.asked = count(), nil
+	if number() == 0 {
+		return in
+	}
+	h.asked = &Asked{}
+	for _, n := range []*int64{&h.asked.Robots, &h.asked.First, &h.asked.Last} {
+		*n = int64(number())
+	}
 	for range number() {
 		c := count()
-		h.from.add([]byte(c.Address), c.N)
+		h.asked.From.add([]byte(c.Address), c.N)
 	}
 	return in
 }
@@ -357,7 +409,7 @@ func (t *Top) settle() {
 		})
 	}
 	_ = pool.Wait()
-	t.few, t.many, t.from, t.bytes, t.others = nil, make(map[string]int64, maxAddresses), map[string]Pages{}, 0, t.Total
+	t.few, t.many, t.asked, t.bytes, t.others = nil, make(map[string]int64, maxAddresses), map[string]*Asked{}, 0, t.Total
 	best, _, _ = commonest(best)
 	for _, h := range best {
 		t.put(h)

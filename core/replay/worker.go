@@ -21,6 +21,7 @@ import (
 	"net/netip"
 	"slices"
 	"time"
+	"unsafe"
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
@@ -366,8 +367,14 @@ func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 		w.countLater(entryLine{w.slots.rareOf(s).address, of.Entry, s.sum, int32(l.Status), w.clock.At(l)})
 	}
 	if s.look == lookMissing {
-		if l.Tail(); len(l.Referrer()) > 0 { // the page that it came from
-			w.slots.size += w.slots.rareOf(s).from.add(l.Referrer(), 1)
+		l.Tail()
+		asked := &w.slots.rareOf(s).asked
+		asked.at(int64(w.clock.At(l)))
+		if len(l.Referrer()) > 0 {
+			w.slots.size += asked.From.add(l.Referrer(), 1)
+		}
+		if agent := l.Agent(); w.memo.isRobot(unsafe.String(unsafe.SliceData(agent), len(agent)), w.options.Robots) {
+			asked.Robots++
 		}
 	}
 }
@@ -644,6 +651,7 @@ func (w *logWorker) foldSlot(s *slot) {
 		of.outcome.Last = max(of.outcome.Last, int64(s.last))
 	}
 	if s.look != lookNone {
-		w.tally.look(s.look, target(), all, rare.from)
+		asked := rare.asked
+		w.tally.look(s.look, target(), all, &asked)
 	}
 }

@@ -23,11 +23,16 @@ func (f *replayFlags) breakdown() (*replay.Breakdown, error) {
 	if err != nil {
 		return nil, usagef("-local: there is no time zone %s here: write one like UTC or Europe/Lisbon", f.zone)
 	}
-	var robots []string
+	return &replay.Breakdown{By: f.by, Zone: zone, Robots: f.robotWords()}, nil
+}
+
+// robotWords are those of -robots, in small letters.
+func (f *replayFlags) robotWords() []string {
+	var words []string
 	for _, word := range f.robots {
-		robots = append(robots, strings.ToLower(word))
+		words = append(words, strings.ToLower(word))
 	}
-	return &replay.Breakdown{By: f.by, Zone: zone, Robots: robots}, nil
+	return words
 }
 
 // partClasses are the columns of statuses.

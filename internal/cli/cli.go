@@ -67,14 +67,15 @@ type run struct {
 
 // common are the flags that several commands have.
 type common struct {
-	rules string
-	alone filesAlone // in place of a rulebook
-	as    string
-	form  *form // that as names
-	most  int   // how many of a sort are shown
-	file  string
-	goOn  bool // with what the file has already
-	color string
+	rules    string
+	alone    filesAlone // in place of a rulebook
+	as       string
+	form     *form // that as names
+	most     int   // how many of a sort are shown
+	topGiven bool  // -top says so
+	file     string
+	goOn     bool // with what the file has already
+	color    string
 }
 
 // flags are those that a command has of them, and every one has.
@@ -161,6 +162,7 @@ func (r *run) command(c *command, args []string) int {
 		err = usagef("-color is auto, always or never, not %s", r.color)
 	}
 	flags.Visit(func(f *flag.Flag) {
+		r.topGiven = r.topGiven || f.Name == "top"
 		if text, ok := f.Value.(flag.Getter); err == nil && ok && text.Get() == "" && slices.Contains(namesFiles, f.Name) {
 			err = usagef("-%s lacks the name of a file", f.Name)
 		}

@@ -7,6 +7,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"kibitz/core/replay"
 	"kibitz/internal/render"
@@ -16,11 +17,40 @@ func init() {
 	registerForm(form{name: "csv", rank: 2, links: (*run).linksCSV, sums: (*run).tallyCSV, parts: (*run).partsCSV, each: (*run).eachCSV})
 }
 
+// tallyCSV writes the addresses that need a look, a row for each and for what is the matter
+// with it: all of them, if -top says nothing else.
 func (r *run) tallyCSV(s summed) error {
+	side := *r
+	if !r.topGiven {
+		side.most = allOfThem
+	}
+	sums := side.sumsOf(s)
 	out := csv.NewWriter(r.stdout)
-	out.Write([]string{"status", "cause", "by", "at", "requests", "last"})
-	for _, o := range outcomeRows(s.tally) {
-		out.Write([]string{fmt.Sprint(o.Status), o.Cause, o.By, o.At, strconv.FormatInt(o.Requests, 10), o.Last})
+	out.Write([]string{"outcome", "method", "url", "requests", "robots", "first", "last", "referrers", "likeliest", "status", "by", "at", "recorded"})
+	write := func(outcome string, addresses []addressSum, predicted, by, at, recorded string) {
+		for _, a := range addresses {
+			method, url := ofTop(a.Address)
+			var from []string
+			for _, page := range a.From {
+				from = append(from, fmt.Sprintf("%s (%d)", page.Page, page.Requests))
+			}
+			robots := ""
+			if a.Robots != nil {
+				robots = strconv.FormatInt(*a.Robots, 10)
+			}
+			row := []string{outcome, method, url, strconv.FormatInt(a.Requests, 10), robots, a.First, a.Last, strings.Join(from, " "), a.Likeliest, predicted, by, at, recorded}
+			for i := range row {
+				row[i] = render.Cell(row[i])
+			}
+			out.Write(row)
+		}
+	}
+	write("loop", sums.Loops.Addresses, "", "", "", "")
+	write("too-long", sums.TooLong.Addresses, "", "", "", "")
+	write("chain", sums.Chains.Addresses, "", "", "", "")
+	write("not-found", sums.Missing.Addresses, "404", "", "", "")
+	for _, d := range sums.Recorded {
+		write("differs", d.Addresses, fmt.Sprint(d.Predicted), d.By, d.At, strconv.Itoa(d.Recorded))
 	}
 	out.Flush()
 	return out.Error()

@@ -194,7 +194,7 @@ func (r *run) tallyHTML(s summed) error {
 		p.Sections = append(p.Sections, section)
 	}
 	if t.Missing.Requests > 0 {
-		section := pageSection{Title: "Not found", Note: "answered 404, and the list did not expect that", Head: heads("#requests", "address", "linked from", "likeliest")}
+		section := pageSection{Title: "Not found", Note: "answered 404, and the list did not expect that", Head: heads("#requests", "#by robots", "address", "linked from", "likeliest", "first", "last")}
 		for _, a := range t.Missing.Addresses {
 			var from []string
 			for i, page := range a.From {
@@ -204,7 +204,7 @@ func (r *run) tallyHTML(s summed) error {
 				}
 				from = append(from, fmt.Sprintf("%s (%s)", render.Clean(r.near(page.Page)), render.Number(page.Requests)))
 			}
-			section.Rows = append(section.Rows, []cell{number(a.Requests), near(a.Address), {Lines: from, Class: "code"}, code(a.Likeliest)})
+			section.Rows = append(section.Rows, []cell{number(a.Requests), number(*a.Robots), near(a.Address), {Lines: from, Class: "code"}, code(a.Likeliest), code(a.First), code(a.Last)})
 		}
 		section.More = moreAddresses(t.Missing)
 		p.Sections = append(p.Sections, section)

@@ -42,14 +42,18 @@ type outcomeRow struct {
 func outcomeRows(t *replay.Tally) []outcomeRow {
 	rows := []outcomeRow{}
 	for o, c := range t.Outcomes {
-		last := ""
-		if c.Last > 0 {
-			last = time.Unix(c.Last, 0).UTC().Format(time.RFC3339)
-		}
-		rows = append(rows, outcomeRow{render.StatusValue(o.Status), string(o.Cause), o.By, o.At, c.N, last})
+		rows = append(rows, outcomeRow{render.StatusValue(o.Status), string(o.Cause), o.By, o.At, c.N, secondsText(c.Last)})
 	}
 	slices.SortFunc(rows, func(a, b outcomeRow) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
 	return rows
+}
+
+// secondsText writes a time in seconds since 1970; "" for none.
+func secondsText(seconds int64) string {
+	if seconds == 0 {
+		return ""
+	}
+	return time.Unix(seconds, 0).UTC().Format(time.RFC3339)
 }
 
 // The sums as JSON; docs/lists.md tells what they are. Lists of addresses have the
@@ -87,6 +91,9 @@ type (
 	addressSum struct {
 		Address   string    `json:"address"`
 		Requests  int64     `json:"requests"`
+		Robots    *int64    `json:"robots,omitempty"` // of what is not found
+		First     string    `json:"first,omitempty"`
+		Last      string    `json:"last,omitempty"`
 		From      []pageSum `json:"from,omitempty"`
 		Likeliest string    `json:"likeliest,omitempty"`
 	}
@@ -144,7 +151,9 @@ func (r *run) sumsOf(s summed) tallySums {
 	for i := range result.Missing.Addresses {
 		a := &result.Missing.Addresses[i]
 		a.Likeliest = names.Likeliest(a.Address)
-		for _, page := range t.Missing.From(a.Address).Most() {
+		asked := t.Missing.Asked(a.Address)
+		a.Robots, a.First, a.Last = &asked.Robots, secondsText(asked.First), secondsText(asked.Last)
+		for _, page := range asked.From.Most() {
 			a.From = append(a.From, pageSum{page.Address, page.N})
 		}
 	}

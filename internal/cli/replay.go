@@ -441,7 +441,7 @@ func unreadable(name string, c list.Counts) error {
 }
 
 func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Result)) replay.Options {
-	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Fields: f.fields, Stop: stop, Choice: f.chosen, Each: each, Whole: f.each && r.form.whole}
+	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Fields: f.fields, Robots: f.robotWords(), Stop: stop, Choice: f.chosen, Each: each, Whole: f.each && r.form.whole}
 }
 
 // finish shows the sums, and gives the exit status.

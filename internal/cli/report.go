@@ -330,7 +330,7 @@ func (s *referrers) says(word string, all int64) string {
 
 // referrersOf tells the sites' own pages from those of others.
 func referrersOf(e *engine.Engine, t *replay.Tally, address string) (own, other referrers) {
-	for _, c := range t.Missing.From(address).Most() {
+	for _, c := range t.Missing.Asked(address).From.Most() {
 		if a, err := request.Parse(c.Address, request.Address{}); err == nil && e.Serves(a.Host) {
 			own.add(a.Target(), c.N)
 		} else {
@@ -353,6 +353,13 @@ func (r *run) whence(e *engine.Engine, t *replay.Tally, names moves.Names, c rep
 	}
 	if like := names.Likeliest(c.Address); like != "" {
 		out = append(out, "perhaps "+like)
+	}
+	switch asked := t.Missing.Asked(c.Address); asked.Robots {
+	case 0:
+	case c.N:
+		out = append(out, "robots alone")
+	default:
+		out = append(out, render.Number(asked.Robots)+" by robots")
 	}
 	return strings.Join(out, "; ")
 }
@@ -402,8 +409,13 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 	}
 	var own, other referrers
 	var ownAt, otherAt string
+	robots, byRobots := int64(0), 0 // requests and addresses that nobody else asks for
 	for _, c := range t.Missing.Most(lookedInto) {
 		here, there := referrersOf(e, t, c.Address)
+		if here.pages+there.pages == 0 && t.Missing.Asked(c.Address).Robots == c.N {
+			robots += c.N
+			byRobots++
+		}
 		if here.pages > 0 {
 			own.add(here.page, here.total)
 			ownAt = cmp.Or(ownAt, c.Address)
@@ -422,6 +434,9 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 	}
 	if other.pages > 0 {
 		items = append(items, fmt.Sprintf("Redirect what other sites link to, or answer 410, first %s from %s: %s", r.near(otherAt), other.page, render.Count(other.total, "request")))
+	}
+	if byRobots > 1 && len(items) > 0 {
+		items = append(items, fmt.Sprintf("Leave what only robots ask for and nobody links to, %s that are not found: %s", render.Count(byRobots, "address"), render.Count(robots, "request")))
 	}
 	if len(items) == 0 {
 		return

@@ -266,7 +266,7 @@ func csvHeading(heading []string) error {
 // writes, and tell of its answers.
 var (
 	csvColumns     = []string{"url", "method", "client", "time", "body", "status", "location"}
-	writtenColumns = []string{"requests", "list", "line", "cause", "by", "ends", "recorded", "met"}
+	writtenColumns = []string{"requests", "list", "line", "cause", "by", "at", "ends", "recorded", "met", "outcome", "robots", "first", "last", "referrers", "likeliest"}
 )
 
 // A csvReader reads rows, and counts the lines that they take.

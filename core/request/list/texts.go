@@ -42,7 +42,7 @@ func (t *texts) tell(column, value string) {
 		t.location = value
 	case "recorded": // stands behind the predicted status, and counts more
 		t.status, t.location = value, ""
-	case "list", "line", "cause", "by", "ends", "met": // of an answer
+	case "list", "line", "cause", "by", "at", "ends", "met", "outcome", "robots", "first", "last", "referrers", "likeliest": // of an answer, or of several
 	case "requests":
 		t.requests = value
 	case "old":
