@@ -52,3 +52,38 @@ not-found,,https://s.example/admin.php,1,1,2026-10-04T10:00:00Z,2026-10-04T10:00
 		t.Errorf("of a saved tally:\n%s", merged)
 	}
 }
+
+// How much of the rulebook a list with expectations holds fast.
+func TestHowMuchIsHeld(t *testing.T) {
+	dir := write(t, map[string]string{
+		"site.kibitz": "site s address https://s.example\nredirect old on /old to /new as permanent\nreply gone on /gone with 410 text gone\n",
+		"half.txt":    "/old => 301 /new\n/olda => files\n/ol => files\n",
+		"failing.txt": "/gone => 200\n/old => 301 /new\n/olda => files\n/ol => files\n", // what fails anyhow notices nothing
+		"none.txt":    "/old\n",
+	})
+	out, _, status := kibitz(t, dir, "", "replay", "half.txt", "-cover")
+	contains(t, out, "Held   of small slips in an entry, how many the lists notice: ", "1 of 5   gone   site.kibitz:3   not noticed: without the entry, `on /gone*`")
+	failing, _, _ := kibitz(t, dir, "", "replay", "failing.txt", "-cover")
+	contains(t, failing, "1 of 5   gone   site.kibitz:3")
+	if strings.Contains(out, "   old    site.kibitz:2   not noticed") || status != 0 {
+		t.Errorf("status %d:\n%s", status, out)
+	}
+	for share, want := range map[string]int{"50%": 0, "90%": 1, "0%": 0, "100%": 1} {
+		if _, errs, status := kibitz(t, dir, "", "replay", "half.txt", "-cover-min", share); status != want {
+			t.Errorf("-cover-min %s: status %d, want %d %s", share, status, want, errs)
+		}
+	}
+	out, _, _ = kibitz(t, dir, "", "replay", "half.txt", "-cover", "-as", "json")
+	contains(t, out, `"entry": "gone",`, `"not_noticed": [`)
+	for _, mistake := range []struct{ args, says string }{
+		{"half.txt -cover-min 50", "-cover-min is a share like 90%, not 50"},
+		{"half.txt -cover-min x%", "-cover-min is a share like 90%, not x%"},
+		{"half.txt -cover-min NaN%", "-cover-min is a share like 90%, not NaN%"},
+		{"half.txt -cover -each", "leave out -merge, -each and -by"},
+		{"none.txt -cover", "the lists expect nothing of their requests"},
+	} {
+		if _, errs, status := kibitz(t, dir, "", append([]string{"replay"}, strings.Fields(mistake.args)...)...); status != 2 || !strings.Contains(errs, mistake.says) {
+			t.Errorf("%s: status %d, %s", mistake.args, status, errs)
+		}
+	}
+}

@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -374,6 +373,23 @@ type Strength struct {
 	Quiet     int // more, of which no request was found that they change
 	Left      int // more that were not tried: the rulebook is too large
 	Unnoticed []Unnoticed
+	Entries   []Held // of StrengthOf, in the order of the rulebook
+}
+
+// Share is the share of harms that are noticed.
+func (s *Strength) Share() float64 {
+	if s.Harms == 0 {
+		return 1
+	}
+	return float64(s.Noticed) / float64(s.Harms)
+}
+
+// Held is how much of an entry a list holds fast.
+type Held struct {
+	Rule    *rulebook.Rule
+	Harms   int // to it, that change some answer
+	Noticed int
+	Not     []Unnoticed
 }
 
 // Unnoticed is a harm that a list does not notice, and a request that would.
@@ -609,40 +625,60 @@ func StrengthOf(e *engine.Engine, items []*list.Item, load func(string) ([]byte,
 	g := NewGatherer(e)
 	var picks []*Pick
 	for _, item := range items {
-		if item.Expects != nil {
-			picks = append(picks, &Pick{Item: item})
+		if p := (&Pick{Item: item}); item.Expects != nil && !p.notices(e) { // what fails anyhow notices nothing
+			picks = append(picks, p)
 		}
 	}
 	known := g.byEntry(picks)
 	var s Strength
 	harms := known.harms(e.Book, &s)
-	var mu sync.Mutex
-	found := make([]*Unnoticed, len(harms))
+	type tried struct {
+		harmed
+		read    bool
+		witness *request.Request // where nothing notices it
+	}
+	all := make([]tried, len(harms))
 	each(len(harms), func(i int) {
-		h := &harmed{Harm: harms[i]}
+		h := &all[i]
+		h.Harm = harms[i]
 		if h.engine, _ = h.Engine(e, load); h.engine == nil {
 			return
 		}
-		if known.noticing(h) != nil {
-			mu.Lock()
-			s.Harms++
-			s.Noticed++
-			mu.Unlock()
-			return
+		if h.noticed = known.noticing(&h.harmed); h.noticed == nil {
+			if d := proof.Witness(e, h.engine); d != nil {
+				h.witness = d.Request
+			}
 		}
-		d := proof.Witness(e, h.engine)
-		mu.Lock()
-		defer mu.Unlock()
-		if d == nil {
+		h.read, h.engine = true, nil // it is not held any longer
+	})
+	of := map[*rulebook.Rule]*Held{}
+	for i := range all {
+		h := &all[i]
+		if !h.read {
+			continue
+		}
+		if h.noticed == nil && h.witness == nil {
 			s.Quiet++
-			return
+			continue
+		}
+		entry := of[h.Rule]
+		if entry == nil {
+			entry = &Held{Rule: h.Rule}
+			of[h.Rule] = entry
 		}
 		s.Harms++
-		found[i] = &Unnoticed{harms[i], d.Request}
-	})
-	for _, u := range found {
-		if u != nil {
-			s.Unnoticed = append(s.Unnoticed, *u)
+		entry.Harms++
+		if h.noticed != nil {
+			s.Noticed++
+			entry.Noticed++
+			continue
+		}
+		missed := Unnoticed{h.Harm, h.witness}
+		s.Unnoticed, entry.Not = append(s.Unnoticed, missed), append(entry.Not, missed)
+	}
+	for _, r := range e.Book.Rules {
+		if entry := of[r]; entry != nil {
+			s.Entries = append(s.Entries, *entry)
 		}
 	}
 	return s

@@ -12,6 +12,7 @@ import (
 
 	"kibitz/core/browser"
 	"kibitz/core/engine"
+	"kibitz/core/excerpt"
 	"kibitz/core/pages"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
@@ -64,6 +65,7 @@ type (
 		tally  *replay.Tally
 		flags  *replayFlags
 		took   time.Duration
+		cover  *excerpt.Strength // with -cover
 	}
 	verified struct {
 		engine *engine.Engine

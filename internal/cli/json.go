@@ -74,6 +74,7 @@ type (
 		NotAsExpected []unmetRequest      `json:"not_as_expected,omitempty"`
 		NotReached    []entryName         `json:"not_reached"`
 		Bytes         map[string]typeSums `json:"bytes"`
+		Held          *heldSums           `json:"held,omitempty"`
 	}
 	listSums struct {
 		Name     string `json:"name"`
@@ -175,6 +176,7 @@ func (r *run) sumsOf(s summed) tallySums {
 	for _, rule := range f.notReached(e, t) {
 		result.NotReached = append(result.NotReached, entryName{rule.Name, place(rule)})
 	}
+	result.Held = heldOf(s.cover)
 	for name, b := range t.Types {
 		result.Bytes[name] = typeSums{b.Requests, b.Plain, b.Wire, b.Unknown}
 	}

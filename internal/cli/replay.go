@@ -65,9 +65,14 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
 			flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
 			flags.BoolVar(&f.different, "different-rulebooks", false, "with -merge: add up tallies of different rulebooks, too")
+			flags.BoolVar(&f.cover, "cover", false, "tell of each entry how much of it the lists hold fast: of small slips in it, how many the expectations would notice")
+			flags.StringVar(&f.coverMin, "cover-min", "", "with -cover: end with status 1 where less than this `share` is held, like 90%")
 			watch := flags.Bool("watch", false, "do it again whenever the rulebook, a tree or a list changes")
 			return func(r *run, args []string) (int, error) {
 				if err := f.checkForm(r.form); err != nil {
+					return 0, err
+				}
+				if err := f.checkCover(); err != nil {
 					return 0, err
 				}
 				switch {
@@ -77,6 +82,8 @@ Exit status 1: there are loops or unmet expectations.`,
 					return 0, usagef("-workers is a number from 1 on")
 				case f.by != "" && !slices.Contains(replay.Bys, f.by):
 					return 0, usagef("-by is one of %s, not %s", strings.Join(replay.Bys, ", "), f.by)
+				case f.cover && (f.merge || f.each || f.by != ""):
+					return 0, usagef("-cover is told beside the sums of lists: leave out -merge, -each and -by")
 				case f.merge && f.by != "":
 					return 0, usagef("-merge adds up tallies, which do not tell their requests: -by goes with lists")
 				case f.different && !f.merge:
@@ -336,13 +343,18 @@ type replayFlags struct {
 	different    bool
 	by, zone     string
 	robots       onlyFlags
+	cover        bool
+	coverMin     string
+	coverLeast   float64         // as coverMin says
+	held         []*list.Item    // with what is expected of them, for cover
 	asked        request.Address // what base says
 	chosen       replay.Choice   // what only, since and until say
 }
 
 func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, error) {
 	var stop atomic.Bool
-	defer r.whenInterrupted(func() { stop.Store(true) })()
+	done := r.whenInterrupted(func() { stop.Store(true) })
+	defer done()
 	buffered := bufio.NewWriterSize(r.stdout, 64<<10)
 	defer buffered.Flush()
 	var err error
@@ -370,6 +382,18 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	}
 	if r.form.cases != nil {
 		show = r.collect
+	}
+	if f.cover {
+		f.held = nil
+		next := show
+		show = func(res *replay.Result) {
+			if res.Item.Expects != nil {
+				f.held = append(f.held, res.Item)
+			}
+			if next != nil {
+				next(res)
+			}
+		}
 	}
 	start := time.Now()
 	tally := replay.NewTally()
@@ -411,6 +435,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	if err := buffered.Flush(); err != nil {
 		return 0, err
 	}
+	done() // what is computed from here on ends with the program
 	status, err := r.finish(e, tally, parts, f, took)
 	if failed != nil {
 		err = failed
@@ -456,9 +481,14 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, parts *replay.Breakd
 		}
 		f.saved = true
 	}
+	cover, err := f.covered(e)
+	if err != nil {
+		return 0, err
+	}
+	s := summed{e, tally, f, took, cover}
 	switch {
 	case parts != nil:
-		if err := r.form.parts(r, parts, summed{e, tally, f, took}); err != nil {
+		if err := r.form.parts(r, parts, s); err != nil {
 			return 0, err
 		}
 	case !f.each:
@@ -466,7 +496,7 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, parts *replay.Breakd
 		if show == nil {
 			show = func(r *run, _ summed) error { return r.form.cases(r, "replay", r.cases) }
 		}
-		if err := show(r, summed{e, tally, f, took}); err != nil {
+		if err := show(r, s); err != nil {
 			return 0, err
 		}
 	}
@@ -482,8 +512,7 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, parts *replay.Breakd
 			return 0, err
 		}
 	}
-	switch {
-	case tally.Loops.Total+tally.TooLong.Total+tally.Unmets > 0:
+	if tally.Loops.Total+tally.TooLong.Total+tally.Unmets > 0 || s.cover != nil && s.cover.Share() < f.coverLeast {
 		return exitFindings, nil
 	}
 	return exitWell, nil

@@ -83,6 +83,7 @@ func (r *run) tallyText(s summed) error {
 		func(r *run) {
 			r.unmet(t, r.most)
 			r.entries(e, t, f)
+			r.coverText(s.cover)
 		},
 		func(r *run) { r.bytes(e, t) },
 	)
