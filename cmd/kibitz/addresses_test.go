@@ -1,9 +1,11 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -86,4 +88,63 @@ func TestHowMuchIsHeld(t *testing.T) {
 			t.Errorf("%s: status %d, %s", mistake.args, status, errs)
 		}
 	}
+}
+
+// One address as several visitors see it, a column each.
+func TestOneAddressAsVisitorsSeeIt(t *testing.T) {
+	dir := write(t, map[string]string{
+		"public/index.html": "home",
+		"public/de.html":    "Heim",
+		"site.kibitz":       "site s address https://s.example files public\nredirect german on / when language de* to /de.html as temporary\naccess hoover when agent *Hoover* refuse\naccess office in / unless client 192.0.2.0/24 refuse\nheader night when time after 2026-06-01 set X-Night yes\n",
+		"visitors.txt":      "# who\npeople\n    client 192.0.2.9\n\nfrom Vienna # by train\n\tclient 192.0.2.9\n\tAccept-Language: de-AT\nHoover\n  User-Agent: Hoover/1\nat night\n  client 192.0.2.7\n  time 2026-06-10T03:00:00Z\n",
+	})
+	fields := func(out string) (rows []string) {
+		for _, line := range strings.Split(out, "\n") {
+			rows = append(rows, strings.Join(strings.Fields(line), " "))
+		}
+		return rows
+	}
+	out, errs, status := kibitz(t, dir, "", "trace", "/", "-as-visitors", "visitors.txt")
+	rows := fields(out)
+	for _, want := range []string{"GET https://s.example/ as 4 visitors see it", "people from Vienna Hoover at night", "answers 200 302 200 403 200", "decided by (document) german hoover (document)", "Location /de.html", "ends /de.html", "there (file)", "X-Night none none none yes"} {
+		if !slices.Contains(rows, want) {
+			t.Errorf("%q is missing in, status %d:\n%s%s", want, status, out, errs)
+		}
+	}
+	out, _, _ = kibitz(t, dir, "", "trace", "/", "-as-visitors", "visitors.txt", "-as", "json")
+	var all []struct {
+		Visitor string
+		Status  int
+		By      string
+		Client  string
+	}
+	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) != 4 || all[2].Visitor != "Hoover" || all[2].Status != 403 || all[3].Client != "192.0.2.7" {
+		t.Errorf("%v\n%s", err, out)
+	}
+	out, _, _ = kibitz(t, dir, "", "trace", "/", "-as-visitors", "visitors.txt", "-client", "203.0.113.1", "-header", "User-Agent: Hoover/2")
+	if rows := fields(out); !slices.Contains(rows, "decided by hoover german hoover hoover") {
+		t.Errorf("what flags say holds for those who say nothing else:\n%s", out)
+	}
+	for text, want := range map[string]string{
+		"":                              "it names no visitor",
+		"# none\n":                      "it names no visitor",
+		"  client 192.0.2.1\n":          "line 1: an indented line tells of the visitor above it",
+		"a\n  client pier\n":            "line 2: \"pier\" is not an address of a client",
+		"a\nb\na\n":                     "line 3: the visitor \"a\" stands above already",
+		"a\n  => 200\n":                 "line 2: of a visitor nothing is expected",
+		strings.Repeat("x", 5<<20):      "line 1: the line is longer than 4 MiB",
+		strings.Join(numbers(51), "\n"): "line 51: there are more than 50 visitors",
+	} {
+		os.WriteFile(filepath.Join(dir, "bad.txt"), []byte(text), 0o644)
+		if _, errs, status := kibitz(t, dir, "", "trace", "/", "-as-visitors", "bad.txt"); status != 2 || !strings.Contains(errs, want) {
+			t.Errorf("%.40q: status %d, %q, want %q", text, status, errs, want)
+		}
+	}
+}
+
+func numbers(n int) (out []string) {
+	for i := range n {
+		out = append(out, fmt.Sprint(i))
+	}
+	return out
 }

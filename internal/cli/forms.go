@@ -16,25 +16,27 @@ import (
 	"kibitz/core/pages"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/internal/live"
 )
 
 // A form shows results. What it cannot show is nil.
 type form struct {
-	rank    int // text comes first
-	name    string
-	check   func(*run, checked) error
-	links   func(*run, linked) error
-	version func(*run, build) error
-	trace   func(*run, traced) error
-	compare func(*run, compared) error
-	sums    func(*run, summed) error                    // of a replay
-	parts   func(*run, *replay.Breakdown, summed) error // of a replay, by what its requests have in common
-	each    func(*run, *bufio.Writer) (func(*replay.Result), error)
-	whole   bool // each shows the header of answers, which takes longer to predict
-	verify  func(*run, verified) error
-	cases   func(r *run, of string, cases []testCase) error // of what is expected, by a replay or of a server
+	rank     int // text comes first
+	name     string
+	check    func(*run, checked) error
+	links    func(*run, linked) error
+	version  func(*run, build) error
+	trace    func(*run, traced) error
+	visitors func(*run, *request.Request, []sight) error
+	compare  func(*run, compared) error
+	sums     func(*run, summed) error                    // of a replay
+	parts    func(*run, *replay.Breakdown, summed) error // of a replay, by what its requests have in common
+	each     func(*run, *bufio.Writer) (func(*replay.Result), error)
+	whole    bool // each shows the header of answers, which takes longer to predict
+	verify   func(*run, verified) error
+	cases    func(r *run, of string, cases []testCase) error // of what is expected, by a replay or of a server
 }
 
 type (

@@ -19,14 +19,15 @@ import (
 
 func init() {
 	registerForm(form{name: "json", rank: 1,
-		check:   (*run).checkJSON,
-		links:   (*run).linksJSON,
-		version: (*run).versionJSON,
-		trace:   (*run).traceJSON,
-		compare: (*run).comparedJSON,
-		sums:    (*run).tallyJSON,
-		parts:   (*run).partsJSON,
-		verify:  (*run).verifiedJSON,
+		check:    (*run).checkJSON,
+		links:    (*run).linksJSON,
+		version:  (*run).versionJSON,
+		trace:    (*run).traceJSON,
+		visitors: (*run).visitorsJSON,
+		compare:  (*run).comparedJSON,
+		sums:     (*run).tallyJSON,
+		parts:    (*run).partsJSON,
+		verify:   (*run).verifiedJSON,
 	})
 }
 

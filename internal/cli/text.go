@@ -15,15 +15,16 @@ import (
 
 func init() {
 	registerForm(form{name: "text",
-		check:   (*run).checkText,
-		links:   (*run).linksText,
-		version: (*run).versionText,
-		trace:   (*run).traceText,
-		compare: (*run).comparedText,
-		sums:    (*run).tallyText,
-		parts:   (*run).partsText,
-		each:    (*run).eachText,
-		verify:  (*run).verifiedText,
+		check:    (*run).checkText,
+		links:    (*run).linksText,
+		version:  (*run).versionText,
+		trace:    (*run).traceText,
+		visitors: (*run).visitorsText,
+		compare:  (*run).comparedText,
+		sums:     (*run).tallyText,
+		parts:    (*run).partsText,
+		each:     (*run).eachText,
+		verify:   (*run).verifiedText,
 	})
 }
 

@@ -43,12 +43,16 @@ fit, every change of the path, and what decided.`,
 			flags.StringVar(&f.time, "time", "", "when it is made, a `time` like 2026-03-01T08:00:00Z")
 			flags.StringVar(&f.body, "body", "", "the `size` of its body, like 2KiB")
 			content := flags.Bool("content", false, "show what the last answer sends, where it is text: a page that is filled, as it is filled")
+			visitors := flags.String("as-visitors", "", "ask as each visitor of this `file` does, and show side by side what they see: names, and indented below each client ADDRESS, time TIME, Name: value")
 			watch := flags.Bool("watch", false, "do it again whenever the rulebook or a tree changes")
 			return func(r *run, args []string) (int, error) {
 				if len(args) != 1 {
 					return 0, usagef("name one address, like: kibitz trace /fares/")
 				}
 				once := func() (int, error) { return r.trace(&f, args[0], *content) }
+				if *visitors != "" {
+					once = func() (int, error) { return r.asVisitors(&f, args[0], *visitors) }
+				}
 				if *watch {
 					return r.watch(once)
 				}
