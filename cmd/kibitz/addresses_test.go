@@ -130,7 +130,7 @@ func TestOneAddressAsVisitorsSeeIt(t *testing.T) {
 		"# none\n":                      "it names no visitor",
 		"  client 192.0.2.1\n":          "line 1: an indented line tells of the visitor above it",
 		"a\n  client pier\n":            "line 2: \"pier\" is not an address of a client",
-		"a\nb\na\n":                     "line 3: the visitor \"a\" stands above already",
+		"a\nb\na\n":                     "line 3: the visitor \"a\" is above already",
 		"a\n  => 200\n":                 "line 2: of a visitor nothing is expected",
 		strings.Repeat("x", 5<<20):      "line 1: the line is longer than 4 MiB",
 		strings.Join(numbers(51), "\n"): "line 51: there are more than 50 visitors",
@@ -147,4 +147,70 @@ func numbers(n int) (out []string) {
 		out = append(out, fmt.Sprint(i))
 	}
 	return out
+}
+
+// Saved tallies side by side: what grew, what came, what went.
+func TestTalliesSideBySide(t *testing.T) {
+	dir := write(t, map[string]string{
+		"site.kibitz": "site s address https://s.example\nredirect old on /old to /new as permanent\nreply gone on /gone with 410 text gone\nreply none on /x* with 404 text none\n",
+		"next.kibitz": "site s address https://s.example\nreply none on /x* /gone with 404 text none\nredirect old on /old to /new as permanent\n",
+		"mon.txt":     "/old\n/old\n/gone\n/x1\n/x1\n",
+		"tue.txt":     "/old\n/x1\n/x2\n/gone\n",
+	})
+	kibitz(t, dir, "", "replay", "mon.txt", "-save", "mon")
+	kibitz(t, dir, "", "replay", "tue.txt", "-save", "tue", "-rules", "next.kibitz")
+	fields := func(out string) (rows []string) {
+		for _, line := range strings.Split(out, "\n") {
+			rows = append(rows, strings.Join(strings.Fields(line), " "))
+		}
+		return rows
+	}
+	out, errs, status := kibitz(t, dir, "", "replay", "-merge", "-by", "tally", "mon", "tue")
+	want := []string{"2 tallies side by side", "", "mon tue change", "requests 5 4 -1", "404 none 2 3 +1", "301 old 2 1 -1", "410 gone 1 . gone", "",
+		"Not found answered 404, what changed most first", "", "mon tue change", "/x1 2 1 -1", "/gone . 1 new", "/x2 . 1 new", ""}
+	if got := fields(out); !slices.Equal(got, want) || status != 0 {
+		t.Errorf("status %d %s\n%q\nwant\n%q", status, errs, got, want)
+	}
+	csv, _, _ := kibitz(t, dir, "", "replay", "-merge", "-by", "tally", "mon", "tue", "-as", "csv")
+	if want := "status,cause,by,not_found,mon,tue\n,,,,5,4\n404,reply,none,,2,3\n301,redirect,old,,2,1\n410,reply,gone,,1,0\n404,,,https://s.example/x1,2,1\n404,,,https://s.example/gone,0,1\n404,,,https://s.example/x2,0,1\n"; csv != want {
+		t.Errorf("%s\nwant\n%s", csv, want)
+	}
+	data, _, _ := kibitz(t, dir, "", "replay", "-merge", "-by", "tally", "mon", "tue", "-as", "json")
+	var sides struct {
+		Tallies  []string
+		Requests []int64
+		Outcomes []struct{ Requests []int64 }
+	}
+	if err := json.Unmarshal([]byte(data), &sides); err != nil || !slices.Equal(sides.Tallies, []string{"mon", "tue"}) || !slices.Equal(sides.Requests, []int64{5, 4}) || len(sides.Outcomes) != 3 {
+		t.Errorf("%v\n%s", err, data)
+	}
+	page, _, _ := kibitz(t, dir, "", "replay", "-merge", "-by", "tally", "mon", "tue", "-as", "html")
+	contains(t, page, "<title>", "From mon to tue: 1 more is answered 404, none")
+	for args, says := range map[string]string{
+		"-merge -by tally mon":             "puts saved tallies side by side",
+		"-by tally mon tue":                "puts saved tallies side by side",
+		"-merge -by tally mon mon.txt":     "mon.txt is not a saved tally",
+		"-merge -by tally mon tue -as tap": "-by tally -as is text, json, csv, html, not tap",
+		"-merge -by day mon tue":           "",
+	} {
+		if _, errs, status := kibitz(t, dir, "", append([]string{"replay"}, strings.Fields(args)...)...); status != 2 || !strings.Contains(errs, says) {
+			t.Errorf("%s: status %d, %s", args, status, errs)
+		}
+	}
+}
+
+// The entries and requests by hour as pages.
+func TestMorePages(t *testing.T) {
+	dir := small(t)
+	os.WriteFile(filepath.Join(dir, "noted.kibitz"), []byte("site s address https://s.example\n# Since the move <b>\n# of March.\nredirect old on /old to /new as permanent\n"), 0o644)
+	os.WriteFile(filepath.Join(dir, "access.log"), []byte(logged), 0o644)
+	page, _, status := kibitz(t, dir, "", "rules", "noted.kibitz", "-as", "html")
+	contains(t, page, "1 entry in noted.kibitz", "Since the move &lt;b&gt; of March.", "on /old", "Content-Security-Policy")
+	if status != 0 {
+		t.Errorf("status %d", status)
+	}
+	page, _, _ = kibitz(t, dir, "", "rules", "noted.kibitz", "-as", "html", "-for", "/old")
+	contains(t, page, "those that could take /old")
+	page, _, _ = kibitz(t, dir, "", "replay", "access.log", "-by", "day", "-as", "html")
+	contains(t, page, "<rect", "in the time of UTC", "By day")
 }

@@ -56,7 +56,7 @@ func TestCountedByWhatTheyHaveInCommon(t *testing.T) {
 	for args, want := range map[string]string{
 		"-by colour":                  "-by is one of agent, day, host, hour, network, path, referrer, visitor, not colour",
 		"-by day -each":               "-by counts requests, and -each shows them: choose one",
-		"-by day -as tap":             "-by -as is text, json, csv, not tap",
+		"-by day -as tap":             "-by -as is text, json, csv, html, not tap",
 		"-by day -local Nowhere/Town": "there is no time zone Nowhere/Town here",
 		"-by day -merge":              "-by goes with lists",
 	} {

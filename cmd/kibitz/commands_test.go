@@ -126,7 +126,7 @@ func TestFlagsThatCannotBeRead(t *testing.T) {
 		{[]string{"replay", "-as", "sarif", "list.txt"}, "-as is text, json, csv, junit, tap, html, not sarif"},
 		{[]string{"trace", "-as", "csv", "/"}, "-as is text, json, not csv"},
 		{[]string{"format", "-as", "json"}, "-as is not a flag of this command; there are -check, -color"},
-		{[]string{"rules", "-as", "xml"}, "-as is text or json"},
+		{[]string{"rules", "-as", "xml"}, "-as is text, json or html"},
 		{[]string{"rules", "-from", "x", "-as", "json"}, "-from stands alone"},
 		{[]string{"help", "me"}, `no help on "me"`},
 		{[]string{"help", "a", "b"}, "help takes one word"},

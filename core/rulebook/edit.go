@@ -99,6 +99,17 @@ func comments(at Place) int {
 	return from
 }
 
+// Note is the comment that stands right above an entry, without its marks; "" for none.
+func (r *Rule) Note() string {
+	var out []string
+	for _, line := range r.Place.Source.Lines[comments(r.Place) : r.Place.Line-1] {
+		if text := strings.TrimSpace(strings.TrimLeft(line, "#")); text != "" {
+			out = append(out, text)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
 func blank(lines []string, i int) bool {
 	return i < 0 || i >= len(lines) || strings.TrimSpace(lines[i]) == ""
 }

@@ -162,3 +162,41 @@ func (r *run) partsJSON(b *replay.Breakdown, s summed) error {
 	}
 	return r.writeJSON(result)
 }
+
+// partsHTML is the page of requests by what they have in common: a bar for each, those of
+// times in their order.
+func (r *run) partsHTML(b *replay.Breakdown, s summed) error {
+	all := b.Sorted()
+	p := webPage{Title: "Nothing was asked", Says: render.Count(s.tally.Requests, "request") + " by " + b.By}
+	section := pageSection{Title: "By " + b.By, Head: heads(b.By, "#requests", "#share", "#app", "#1xx", "#2xx", "#3xx", "#4xx", "#5xx", "#loops", "first", "last")}
+	if b.By == "day" || b.By == "hour" {
+		section.Note = "in the time of " + b.Zone.String()
+	}
+	var most *replay.Part
+	for _, part := range all {
+		if most == nil || part.Requests > most.Requests {
+			most = part
+		}
+	}
+	if most != nil {
+		p.Title = fmt.Sprintf("%s of %s are of one %s: %s", render.Share(most.Requests, s.tally.Requests), render.Count(s.tally.Requests, "request"), b.By, render.Clean(most.Name))
+	}
+	for i, part := range all {
+		if i < mostBars {
+			section.Bars = append(section.Bars, bar{render.Short(part.Name, 40), render.Number(part.Requests), "", shareOf(part.Requests, most.Requests)})
+		}
+		row := []cell{code(part.Name), number(part.Requests), {Text: render.Share(part.Requests, s.tally.Requests), Class: "n", Value: strconv.FormatInt(part.Requests, 10)}}
+		for _, n := range append(part.Classes[:], part.Loops) {
+			row = append(row, number(n))
+		}
+		section.Rows = append(section.Rows, append(row, code(timeText(part.First)), code(timeText(part.Last))))
+	}
+	if b.Others > 0 {
+		section.More = fmt.Sprintf("… and %s of others: there are too many to be counted one by one", render.Count(b.Others, "request"))
+	}
+	p.Sections = append(p.Sections, section)
+	return r.writePage(p)
+}
+
+// mostBars is how many bars a chart has: a month of days, or two days of hours.
+const mostBars = 48

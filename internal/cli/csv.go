@@ -14,7 +14,7 @@ import (
 )
 
 func init() {
-	registerForm(form{name: "csv", rank: 2, links: (*run).linksCSV, sums: (*run).tallyCSV, parts: (*run).partsCSV, each: (*run).eachCSV})
+	registerForm(form{name: "csv", rank: 2, links: (*run).linksCSV, sums: (*run).tallyCSV, sides: (*run).sidesCSV, parts: (*run).partsCSV, each: (*run).eachCSV})
 }
 
 // tallyCSV writes the addresses that need a look, a row for each and for what is the matter

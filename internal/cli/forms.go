@@ -32,6 +32,7 @@ type form struct {
 	visitors func(*run, *request.Request, []sight) error
 	compare  func(*run, compared) error
 	sums     func(*run, summed) error                    // of a replay
+	sides    func(*run, sideBySide) error                // of saved tallies
 	parts    func(*run, *replay.Breakdown, summed) error // of a replay, by what its requests have in common
 	each     func(*run, *bufio.Writer) (func(*replay.Result), error)
 	whole    bool // each shows the header of answers, which takes longer to predict

@@ -27,6 +27,8 @@ func init() {
 		links:   (*run).linksHTML,
 		compare: (*run).comparedHTML,
 		sums:    (*run).tallyHTML,
+		sides:   (*run).sidesHTML,
+		parts:   (*run).partsHTML,
 		verify:  (*run).verifiedHTML,
 	})
 }

@@ -23,6 +23,7 @@ func init() {
 		links:    (*run).linksJSON,
 		version:  (*run).versionJSON,
 		trace:    (*run).traceJSON,
+		sides:    (*run).sidesJSON,
 		visitors: (*run).visitorsJSON,
 		compare:  (*run).comparedJSON,
 		sums:     (*run).tallyJSON,

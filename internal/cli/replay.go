@@ -59,7 +59,7 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.StringVar(&f.since, "since", "", "only requests made at this `time` or later; those without a time are left out")
 			flags.StringVar(&f.until, "until", "", "only requests made before this `time`")
 			f.setupHeaders(flags)
-			flags.StringVar(&f.by, "by", "", "count the requests by `what` they have in common, instead of the sums: "+strings.Join(replay.Bys, ", "))
+			flags.StringVar(&f.by, "by", "", "count the requests by `what` they have in common, instead of the sums: "+strings.Join(replay.Bys, ", ")+"; with -merge: tally, to see them side by side")
 			flags.StringVar(&f.zone, "local", "UTC", "the time `zone` of days and hours, like Europe/Lisbon")
 			flags.Var(&f.robots, "robots", "a `word` in the names of programs that are robots, beside those of kibitz help lists; may be repeated")
 			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
@@ -80,11 +80,13 @@ Exit status 1: there are loops or unmet expectations.`,
 					return 0, usagef("name a list of requests, like: kibitz replay requests.txt")
 				case f.workers < 1:
 					return 0, usagef("-workers is a number from 1 on")
-				case f.by != "" && !slices.Contains(replay.Bys, f.by):
+				case f.by == byTally && (!f.merge || len(args) < 2):
+					return 0, usagef("-by tally puts saved tallies side by side: kibitz replay -merge -by tally MONDAY TUESDAY")
+				case f.by != "" && f.by != byTally && !slices.Contains(replay.Bys, f.by):
 					return 0, usagef("-by is one of %s, not %s", strings.Join(replay.Bys, ", "), f.by)
 				case f.cover && (f.merge || f.each || f.by != ""):
 					return 0, usagef("-cover is told beside the sums of lists: leave out -merge, -each and -by")
-				case f.merge && f.by != "":
+				case f.merge && f.by != "" && f.by != byTally:
 					return 0, usagef("-merge adds up tallies, which do not tell their requests: -by goes with lists")
 				case f.different && !f.merge:
 					return 0, usagef("-different-rulebooks goes with -merge")
@@ -113,7 +115,9 @@ func (f *replayFlags) checkForm(as *form) error {
 	switch {
 	case f.by != "" && f.each:
 		return usagef("-by counts requests, and -each shows them: choose one")
-	case f.by != "" && as.parts == nil:
+	case f.by == byTally && as.sides == nil:
+		return usagef("-by tally -as is %s, not %s", formsOf(func(f *form) bool { return f.sides != nil }), as.name)
+	case f.by != "" && f.by != byTally && as.parts == nil:
 		return usagef("-by -as is %s, not %s", formsOf(func(f *form) bool { return f.parts != nil }), as.name)
 	case f.each && as.each == nil:
 		return usagef("-each -as is %s, not %s", formsOf(func(f *form) bool { return f.each != nil }), as.name)
@@ -252,6 +256,9 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 	if !f.merge {
 		return r.replay(e, args, f)
 	}
+	if f.by == byTally {
+		return r.talliesSideBySide(e, args)
+	}
 	start := time.Now()
 	total, err := r.mergeTallies(e, args, f)
 	if err != nil {
@@ -266,14 +273,9 @@ func (r *run) mergeTallies(e *engine.Engine, names []string, f *replayFlags) (*r
 	current := replay.RulesOf(e.Book)
 	var first replay.Rules
 	for i, name := range names {
-		in, err := r.open(name)
+		part, of, err := r.loadTally(name)
 		if err != nil {
 			return nil, err
-		}
-		part, of, err := replay.LoadTally(in)
-		in.Close()
-		if err != nil {
-			return nil, fmt.Errorf("%s is not a saved tally: %w", listName(name), err)
 		}
 		if i == 0 {
 			if first = of; !of.Is(current) {
@@ -285,6 +287,20 @@ func (r *run) mergeTallies(e *engine.Engine, names []string, f *replayFlags) (*r
 		total.Merge(part)
 	}
 	return total, nil
+}
+
+// loadTally reads a saved tally, and of which rulebook it is.
+func (r *run) loadTally(name string) (*replay.Tally, replay.Rules, error) {
+	in, err := r.open(name)
+	if err != nil {
+		return nil, replay.Rules{}, err
+	}
+	defer in.Close()
+	t, of, err := replay.LoadTally(in)
+	if err != nil {
+		err = fmt.Errorf("%s is not a saved tally: %w", listName(name), err)
+	}
+	return t, of, err
 }
 
 // largeTable reports whether the rulebook has tables of more than a few thousand

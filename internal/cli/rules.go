@@ -5,9 +5,9 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
-	"kibitz/core/engine"
 	"kibitz/core/rulebook"
 	"kibitz/internal/render"
 )
@@ -29,7 +29,7 @@ server writes the last step from that, in any language (docs/rules.schema.json s
 stands where). -from FILE writes such data back as a rulebook.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			var f requestFlags
-			as := flags.String("as", "text", "the `form` of the result: text, json")
+			as := flags.String("as", "text", "the `form` of the result: text, json, html")
 			from := flags.String("from", "", "a `file` that -as json has written: print the rulebook that it is")
 			url := flags.String("for", "", "only entries that could take a request for this `URL`")
 			flags.StringVar(&f.method, "method", "GET", "the `method` of that request")
@@ -43,8 +43,8 @@ stands where). -from FILE writes such data back as a rulebook.`,
 					r.rules = args[0]
 				}
 				switch {
-				case *as != "text" && *as != "json":
-					return 0, usagef("-as is text or json, not %s", *as)
+				case !slices.Contains([]string{"text", "json", "html"}, *as):
+					return 0, usagef("-as is text, json or html, not %s", *as)
 				case *as == "json" && *url != "":
 					return 0, usagef("-as json gives the whole rulebook, and does not go with -for")
 				case *from != "" && (len(args) > 0 || r.rules != "" || *url != "" || *as != "text"):
@@ -72,7 +72,10 @@ stands where). -from FILE writes such data back as a rulebook.`,
 						return 0, err
 					}
 				}
-				r.rulesText(e, list)
+				if *as == "html" {
+					return exitWell, r.rulesHTML(list, *url)
+				}
+				r.rulesText(list)
 				return exitWell, nil
 			}
 		},
@@ -97,31 +100,61 @@ func (r *run) rulesFrom(name string) error {
 	return err
 }
 
-func (r *run) rulesText(e *engine.Engine, list []*rulebook.Rule) {
+func (r *run) rulesText(list []*rulebook.Rule) {
 	out := r.out
 	if len(list) == 0 {
 		out.Printf("No entry takes this request: the tree alone answers it.\n")
 		return
 	}
-	var rows [][]string
-	var last *rulebook.Site
-	for i, rule := range list {
-		if i == 0 || rule.Site != last {
-			out.Rows("  ", rows, 0)
-			rows = nil
-			title := "every site"
-			if rule.Site != nil {
-				title = fmt.Sprintf("%s   %s", rule.Site.Name, rule.Site.Address.Origin())
-			}
-			if i > 0 {
-				out.Printf("\n")
-			}
-			out.Printf("%s\n\n", title)
-			last = rule.Site
+	first := true
+	bySite(list, func(s *rulebook.Site, rules []*rulebook.Rule) {
+		if !first {
+			out.Printf("\n")
 		}
-		rows = append(rows, []string{fmt.Sprint(rule.Number + 1), string(rule.Kind), rule.Name, takes(rule), does(rule), out.Quiet(place(rule))})
+		first = false
+		out.Printf("%s\n\n", siteTitle(s))
+		var rows [][]string
+		for _, rule := range rules {
+			rows = append(rows, []string{fmt.Sprint(rule.Number + 1), string(rule.Kind), rule.Name, takes(rule), does(rule), out.Quiet(place(rule))})
+		}
+		out.Rows("  ", rows, 0)
+	})
+}
+
+// bySite calls each for the entries of every site, and then of each.
+func bySite(list []*rulebook.Rule, each func(s *rulebook.Site, rules []*rulebook.Rule)) {
+	for len(list) > 0 {
+		n := slices.IndexFunc(list, func(rule *rulebook.Rule) bool { return rule.Site != list[0].Site })
+		if n < 0 {
+			n = len(list)
+		}
+		each(list[0].Site, list[:n])
+		list = list[n:]
 	}
-	out.Rows("  ", rows, 0)
+}
+
+// siteTitle names a site, or nil for every one.
+func siteTitle(s *rulebook.Site) string {
+	if s == nil {
+		return "every site"
+	}
+	return fmt.Sprintf("%s   %s", s.Name, s.Address.Origin())
+}
+
+// rulesHTML is the page of the entries, in the order in which they are read.
+func (r *run) rulesHTML(list []*rulebook.Rule, asked string) error {
+	p := webPage{Title: fmt.Sprintf("%s in %s", render.Count(len(list), "entry"), render.Clean(r.rulesName())), Says: "in the order in which they are read: of each site's own, the first that takes a request and answers decides"}
+	if asked != "" {
+		p.Says = "those that could take " + render.Clean(asked) + ", in the order in which they are read"
+	}
+	bySite(list, func(s *rulebook.Site, rules []*rulebook.Rule) {
+		section := pageSection{Title: render.Clean(siteTitle(s)), Note: render.Count(len(rules), "entry"), Head: heads("#number", "kind", "name", "takes", "does", "at", "note above it")}
+		for _, rule := range rules {
+			section.Rows = append(section.Rows, []cell{number(rule.Number + 1), {Text: string(rule.Kind)}, code(rule.Name), code(takes(rule)), code(does(rule)), code(place(rule)), {Text: render.Clean(rule.Note())}})
+		}
+		p.Sections = append(p.Sections, section)
+	})
+	return r.writePage(p)
 }
 
 // clausesAs are the entry's clauses, as they are written, where pick says so.

@@ -19,6 +19,7 @@ func init() {
 		links:    (*run).linksText,
 		version:  (*run).versionText,
 		trace:    (*run).traceText,
+		sides:    (*run).sidesText,
 		visitors: (*run).visitorsText,
 		compare:  (*run).comparedText,
 		sums:     (*run).tallyText,

@@ -54,7 +54,7 @@ func Visitors(r io.Reader) ([]Visitor, error) {
 			case len(out) == MaxVisitors:
 				return nil, fmt.Errorf("line %d: there are more than %d visitors", number, MaxVisitors)
 			case slices.ContainsFunc(out, func(v Visitor) bool { return v.Name == name }):
-				return nil, fmt.Errorf("line %d: the visitor %q stands above already", number, name)
+				return nil, fmt.Errorf("line %d: the visitor %q is above already", number, name)
 			}
 			out = append(out, Visitor{Name: name})
 		case len(out) == 0:
