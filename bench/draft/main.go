@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"strings"
 	"time"
 
 	"kibitz/bench/large"
@@ -27,9 +28,10 @@ import (
 func main() {
 	wrong := flag.Float64("wrong", 0, "the share of answers that are wrong")
 	bare := flag.Bool("bare", false, "without the tree")
+	ask := flag.Int("ask", 0, "ask the true rulebook so many questions, as draft -at does of a server")
 	show := flag.String("show", "", "print the draft of this rulebook")
 	flag.Parse()
-	if err := run(*wrong, *bare, *show); err != nil {
+	if err := run(*wrong, *bare, *ask, *show); err != nil {
 		fmt.Fprintln(os.Stderr, "draft:", err)
 		os.Exit(1)
 	}
@@ -41,7 +43,7 @@ type question struct {
 	answer  *engine.Response
 }
 
-func run(wrong float64, bare bool, show string) error {
+func run(wrong float64, bare bool, ask int, show string) error {
 	fmt.Printf("| rulebook | answers | given | hidden | given, of those by rules but tables | entries, true | rows, true | time |\n| --- | ---: | ---: | ---: | ---: | ---: | ---: | ---: |\n")
 	for _, name := range large.Names {
 		book, err := large.Open(name)
@@ -70,6 +72,23 @@ func run(wrong float64, bare bool, show string) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
+		asked := map[string]bool{}
+		for more := true; more && len(asked) < ask; {
+			more = false
+			for _, q := range d.Questions {
+				address, err := request.Parse(strings.TrimSuffix(d.Origin, "/")+q, request.Address{})
+				if err != nil || asked[q] || len(asked) == ask {
+					continue
+				}
+				asked[q], more = true, true
+				req := &request.Request{Address: address}
+				got := e.Predict(req)
+				source.Answers = append(source.Answers, &draft.Answer{Request: req, Status: got.Status, Location: got.Location})
+			}
+			if d, err = source.Write(); err != nil {
+				return fmt.Errorf("%s: %w", name, err)
+			}
+		}
 		took := time.Since(start)
 		if name == show {
 			fmt.Println(d.Rulebook)
@@ -86,19 +105,19 @@ func run(wrong float64, bare bool, show string) error {
 			tree = source.Tree
 		}
 		de := engine.New(drafted, []*site.Tree{tree})
-		right, asked := 0, 0
+		right, held := 0, 0
 		for _, q := range hidden {
 			if q.answer.By == nil || q.answer.By.Kind == rulebook.KindMoves { // nothing can tell single rows
 				continue
 			}
-			asked++
+			held++
 			if got := de.Predict(q.request); got.Status == q.answer.Status && got.Location == q.answer.Location {
 				right++
 			} else if name == show {
 				fmt.Println("missed:", q.answer.By.Name, q.request.Address, q.answer.Status, q.answer.Location, "drafted:", got.Status, got.Location)
 			}
 		}
-		fmt.Printf("| %s | %d | %.1f%% | %d | %.1f%% | %d, %d | %d, %d | %s |\n", name, d.Answers, 100*float64(d.Agree)/float64(d.Answers), len(hidden), 100*float64(right)/float64(max(1, asked)),
+		fmt.Printf("| %s | %d | %.1f%% | %d | %.1f%% | %d, %d | %d, %d | %s |\n", name, d.Answers, 100*float64(d.Agree)/float64(d.Answers), len(hidden), 100*float64(right)/float64(max(1, held)),
 			d.Entries, len(e.Book.Rules), d.Rows, rowsOf(e.Book), took.Round(time.Millisecond))
 	}
 	return nil

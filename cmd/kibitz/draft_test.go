@@ -116,6 +116,71 @@ func TestQuestionsMakeADraftNarrower(t *testing.T) {
 	}
 }
 
+// With -at the server is asked until nothing is undecided: for what the files beside a new
+// address would have been called, whether a pattern holds in any folder and in any case, and
+// what there is where redirects lead.
+func TestADraftAsksTheServer(t *testing.T) {
+	files := map[string]string{"public/index.html": "home", "public/data/a.csv": "1", "list.txt": "/boat.php?name=avocet\n/Isles/Tern.htm\n/papers\n/\n",
+		"true.kibitz": "site s address http://s.example files public\nredirect boat on /boat.php when query.name ~(?<b>[a-z]+) to /boats/{b}.html as permanent query drop\nredirect isle on /isles/:name.htm ignoring case to /isles/{name|lower}/ as permanent\nredirect papers on /papers to /data/ as temporary\nfolder data in /data/ listing on\n"}
+	for _, name := range []string{"avocet", "kite", "plover"} {
+		files["public/boats/"+name+".html"] = name
+	}
+	for _, name := range []string{"tern", "gull", "sand"} {
+		files["public/isles/"+name+"/index.html"] = name
+	}
+	dir := write(t, files)
+	s := serveIn(t, dir, "-rules", "true.kibitz", "-quiet")
+	if _, errs, status := kibitz(t, dir, "", "record", "list.txt", "-base", "http://s.example", "-at", s.url, "-rate", "0", "-out", "a.jsonl"); status != 0 {
+		t.Fatal(errs)
+	}
+	draft := func(out string, more ...string) (book, table, errs string) {
+		_, errs, status := kibitz(t, dir, "", append([]string{"draft", "a.jsonl", "-base", "http://s.example", "-files", "public", "-out", out + ".kibitz"}, more...)...)
+		if status != 0 {
+			t.Fatalf("%d %s", status, errs)
+		}
+		text, _ := os.ReadFile(filepath.Join(dir, out+".kibitz"))
+		rows, _ := os.ReadFile(filepath.Join(dir, out+"-moves.csv"))
+		return strings.Join(strings.Fields(string(text)), " "), string(rows), errs
+	}
+	if _, table, _ := draft("alone"); !strings.Contains(table, "/boat.php?name=avocet") || !strings.Contains(table, "/Isles/Tern.htm") {
+		t.Errorf("without questions:\n%s", table)
+	}
+	book, table, errs := draft("asked", "-at", s.url, "-rate", "0", "-ask", "more.jsonl")
+	contains(t, book, "on /boat.php when query.name ~(?<name>[a-z0-9-]+) to /boats/{name}.html as permanent query drop", "on /isles/:name.htm ignoring case to /isles/{name|lower}/ as permanent", "in /data/ listing on")
+	contains(t, errs, "questions asked in ")
+	if strings.Contains(table, "boat") || !strings.Contains(table, "/papers,/data/,302") {
+		t.Errorf("%s", table)
+	}
+	answers, _ := os.ReadFile(filepath.Join(dir, "more.jsonl"))
+	contains(t, string(answers), `"url":"http://s.example/boat.php?name=kite"`, `"url":"http://s.example/Isles/Gull.htm"`, `"url":"http://s.example/data/"`)
+	os.WriteFile(filepath.Join(dir, "new.txt"), []byte("/boat.php?name=plover\n/ISLES/SAND.HTM\n/isles/sand.htm\n/data/\n/elsewhere/x.htm\n"), 0o644)
+	if out, _, status := kibitz(t, dir, "", "compare", "true.kibitz", "asked.kibitz", "new.txt", "-expect-none"); status != 0 {
+		t.Errorf("%s\n%s", out, book)
+	}
+	// The answers can be read again, and say the same.
+	if _, errs, status := kibitz(t, dir, "", "draft", "a.jsonl", "more.jsonl", "-base", "http://s.example", "-files", "public", "-out", "again.kibitz"); status != 0 {
+		t.Error(errs)
+	}
+	again, _ := os.ReadFile(filepath.Join(dir, "again.kibitz"))
+	if got := strings.ReplaceAll(strings.Join(strings.Fields(string(again)), " "), "again-", "asked-"); got != book {
+		t.Errorf("of the answers again:\n%s\nwant\n%s", got, book)
+	}
+	_, _, errs = draft("few", "-at", s.url, "-rate", "0", "-questions", "2")
+	contains(t, errs, "2 questions asked in 1 round", "more would decide more: -questions asks for more")
+	s.Process.Kill()
+	s.Wait()
+	_, _, errs = draft("down", "-at", s.url, "-rate", "0", "-retries", "0")
+	contains(t, errs, "without an answer: ", "connection refused")
+	for args, says := range map[string]string{
+		"-at nowhere":                          "-at nowhere is not the address of a server",
+		"-at http://127.0.0.1:1 -questions -1": "-questions is a number from 0 on",
+	} {
+		if _, errs, status := kibitz(t, dir, "", append([]string{"draft", "a.jsonl", "-base", "http://s.example", "-files", "public"}, strings.Fields(args)...)...); status != 2 || !strings.Contains(errs, says) {
+			t.Errorf("%s: %d %s", args, status, errs)
+		}
+	}
+}
+
 // Rules by example: a few lines with what is expected of them.
 func TestRulesByExample(t *testing.T) {
 	for name, test := range map[string]struct {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -106,6 +107,7 @@ func (s *Source) Write() (*Draft, error) {
 	d.asked()
 	d.slashes()
 	d.documents()
+	d.listings()
 	d.served()
 	d.rewrites()
 	all := d.facts
@@ -609,14 +611,61 @@ func (d *drafter) patterns() {
 	}
 	slices.SortStableFunc(chosen, func(a, b *choice) int { return cmp.Compare(b.weight(), a.weight()) })
 	d.chosen = chosen
-	for _, c := range chosen {
-		rest := "on " + c.pattern() + " to " + c.target() + " as " + as(c.status)
+	for _, same := range d.inAnyCase(chosen) {
+		c := same[0]
+		n := len(c.agrees)
+		pattern, target, fold := c.pattern(), c.target(), ""
+		for _, other := range same[1:] {
+			n += len(other.agrees)
+			pattern, fold = strings.ToLower(pattern), " ignoring case"
+			if len(other.target()) > len(target) { // with |lower
+				target = other.target()
+			}
+		}
+		rest := "on " + pattern + fold + " to " + target + " as " + as(c.status)
 		if c.query != "" {
 			rest += " query " + c.query
 		}
-		d.add(rankMoved, "redirect", nameOf(c.agrees[0].path), rest, "%s", answers(len(c.agrees)))
+		d.add(rankMoved, "redirect", nameOf(c.agrees[0].path), rest, "%s", answers(n))
 		d.paragraphs[len(d.paragraphs)-1].example = c.agrees[0]
 	}
+}
+
+// inAnyCase puts choices together whose patterns differ in capitals alone, and lead to one
+// place if what they copy is written in small letters; but where another spelling is answered
+// otherwise.
+func (d *drafter) inAnyCase(chosen []*choice) (out [][]*choice) {
+	place := map[string]int{}
+	var groups [][]*choice
+	for _, c := range chosen {
+		key := fmt.Sprint(strings.ToLower(c.pattern()), " ", strings.ReplaceAll(c.target(), "|lower", ""), c.status, c.query)
+		at, known := place[key]
+		if !known {
+			at = len(groups)
+			place[key] = at
+			groups = append(groups, nil)
+		}
+		groups[at] = append(groups[at], c)
+	}
+	for _, same := range groups {
+		if len(same) > 1 && !d.otherwise(same) {
+			out = append(out, same)
+			continue
+		}
+		for _, c := range same {
+			out = append(out, []*choice{c})
+		}
+	}
+	return out
+}
+
+// otherwise reports whether an address that some choices would take, if case did not count,
+// is not one of theirs.
+func (d *drafter) otherwise(same []*choice) bool {
+	any := regexp.MustCompile("(?i)" + same[0].matches.String())
+	return slices.ContainsFunc(d.facts, func(f *fact) bool {
+		return any.MatchString(f.path) && !slices.ContainsFunc(same, func(c *choice) bool { return slices.Contains(c.agrees, f) })
+	})
 }
 
 // nameOf makes a name of the first segment of a path.
@@ -741,6 +790,9 @@ func (d *drafter) score(c *compiled) score {
 		if !f.redirects() || target != to || f.Status != c.status {
 			if !f.redirects() {
 				s.wrong++
+				if strings.Contains(f.path, "/"+improbable+"/") { // asked to tell any folder from this one
+					s.wrong += elsewhere
+				}
 			} else if !f.done {
 				others++
 			}

@@ -15,6 +15,8 @@ import (
 	"slices"
 	"strings"
 
+	"kibitz/core/engine"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
@@ -85,6 +87,37 @@ func (d *drafter) documents() {
 		words = append(words, rulebook.Quote(name))
 	}
 	d.add(rankFolders, "folder", "pages", "documents "+strings.Join(append([]string{rulebook.UsualDocument}, words...), " "), "The pages of folders, by what they say. %s", answers(n))
+}
+
+// made reports whether an answer was plainly made when it was asked for: a file has a time
+// and a tag.
+func (a *Answer) made() bool {
+	named := func(name string) bool {
+		return slices.ContainsFunc(a.Header, func(h request.Header) bool { return strings.EqualFold(h.Name, name) })
+	}
+	return a.Header != nil && !named("ETag") && !named("Last-Modified")
+}
+
+// listings finds the folders of which their names are shown: they have no page, and none of
+// the site's files says the same.
+func (d *drafter) listings() {
+	if d.Tree == nil {
+		return
+	}
+	of := map[string]int{}
+	for _, f := range d.facts {
+		n := d.Tree.Find(strings.TrimSuffix(f.path, "/"))
+		if f.done || f.Status != http.StatusOK || n == nil || !n.Folder || !strings.HasSuffix(f.path, "/") || !plainPath(f.path) || d.pageOf(f.Sum) != nil {
+			continue
+		}
+		if d.answer(f.Answer).Cause == engine.CauseNoDocument && f.made() {
+			of[f.path]++
+			f.done = true
+		}
+	}
+	for _, folder := range slices.Sorted(maps.Keys(of)) {
+		d.add(rankFolders, "folder", "listed", "in "+folder+" listing on", "It has no page, and was answered: with the names of its files, as it seems. %s", answers(of[folder]))
+	}
 }
 
 // rewrites finds the files that are shown under addresses at which the tree has nothing.

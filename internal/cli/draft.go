@@ -1,15 +1,23 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
+	"context"
+	"errors"
 	"flag"
 	"fmt"
+	"maps"
+	"net/http"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"kibitz/core/draft"
+	"kibitz/core/request"
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
+	"kibitz/internal/live"
 	"kibitz/internal/render"
 )
 
@@ -30,12 +38,17 @@ patterns where several answers say so), what is gone or refused, header fields a
 compression where record has kept them, and a table of single moves, which lies
 beside the file of -out. Each entry says how many answers speak for it. What the
 draft does not give is listed, with the reason, and never bent into a rule.
+
+With -at URL it asks the server itself what would decide more, drafts again with the
+answers, and so on, until nothing is undecided or -questions are used up.
 Exit status 1: some answers are left out.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &draftFlags{}
 			flags.StringVar(&f.files, "files", "", "the `folder` of the site's files")
 			flags.StringVar(&f.inventory, "inventory", "", "or a listing of them, a `file` that kibitz inventory has written")
-			flags.StringVar(&f.ask, "ask", "", "write what would decide more into this `file`, a list for kibitz record; draft then from the answers, too")
+			flags.StringVar(&f.ask, "ask", "", "write what would decide more into this `file`, a list for kibitz record; draft then from the answers, too. With -at: the answers to it, as record writes them")
+			flags.IntVar(&f.questions, "questions", 300, "with -at: how many requests it sends at most, a `number`")
+			f.server.setup(flags)
 			f.listFlags.setup(flags, localSite)
 			return func(r *run, args []string) (int, error) {
 				switch {
@@ -47,6 +60,14 @@ Exit status 1: some answers are left out.`,
 				if err := f.checkFormat(); err != nil {
 					return 0, err
 				}
+				if len(f.at) > 0 {
+					if err := f.server.check(); err != nil {
+						return 0, err
+					}
+				}
+				if f.questions < 0 {
+					return 0, usagef("-questions is a number from 0 on")
+				}
 				return r.draft(args, f)
 			}
 		},
@@ -55,6 +76,8 @@ Exit status 1: some answers are left out.`,
 
 type draftFlags struct {
 	files, inventory, ask string
+	questions             int
+	server
 	listFlags
 }
 
@@ -103,6 +126,12 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 	if err != nil {
 		return 0, err
 	}
+	var answers []byte
+	if len(f.at) > 0 {
+		if d, answers, err = r.draftByAsking(source, d, f); err != nil {
+			return 0, err
+		}
+	}
 	r.out.Printf("%s", d.Rulebook)
 	switch {
 	case d.Table != "" && r.file != "":
@@ -116,13 +145,100 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 			r.out.Printf("#     %s\n", line)
 		}
 	}
-	if f.ask != "" {
+	switch {
+	case f.ask != "" && len(f.at) > 0:
+		if err := writeWhole(f.ask, answers, false); err != nil {
+			return 0, err
+		}
+	case f.ask != "":
 		if err := writeWhole(f.ask, []byte(questionList(d)), false); err != nil {
 			return 0, err
 		}
 		fmt.Fprintf(r.stderr, "%s written to %s: kibitz record %s -at URL -out more.jsonl\n", render.Count(len(d.Questions), "question"), render.Clean(f.ask), render.Shell(f.ask))
 	}
 	return r.drafted(d, silent, f)
+}
+
+// draftByAsking asks the server what would decide more, and drafts again with its answers,
+// until nothing is undecided, or enough was asked. It gives the answers, too, as record
+// writes them.
+func (r *run) draftByAsking(source *draft.Source, d *draft.Draft, f *draftFlags) (*draft.Draft, []byte, error) {
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	defer r.whenInterrupted(stop)()
+	var answers bytes.Buffer
+	enc := render.JSON(&answers)
+	asked, rounds, lost := map[string]bool{}, 0, 0
+	why := ""
+	for ctx.Err() == nil {
+		var all []*live.Answered
+		for _, q := range d.Questions {
+			if asked[q] || len(asked) >= f.questions {
+				continue
+			}
+			asked[q] = true
+			address, err := request.Parse(strings.TrimSuffix(d.Origin, "/")+q, request.Address{})
+			if err != nil {
+				continue
+			}
+			one := &live.Answered{Request: &request.Request{Address: address}}
+			if reason := f.Refuses(one.Request); reason != "" {
+				return nil, nil, usagef("nothing can be asked: %s", reason)
+			}
+			all = append(all, one)
+		}
+		if len(all) == 0 {
+			break
+		}
+		rounds++
+		came := 0
+		var wrote error
+		live.Record(ctx, all, f.Options, func(a *live.Answered) {
+			if a.Failed != nil {
+				lost++
+				why = a.Failed.Error()
+				return
+			}
+			came++
+			wrote = errors.Join(wrote, enc.Encode(lineOf(a)))
+			if answer, ok := draft.AnswerOf("asked", itemOf(a)); ok {
+				source.Answers = append(source.Answers, answer)
+			}
+		})
+		if wrote != nil {
+			return nil, nil, wrote
+		}
+		if came == 0 {
+			break
+		}
+		next, err := source.Write()
+		if err != nil {
+			return nil, nil, err
+		}
+		d = next
+	}
+	fmt.Fprintf(r.stderr, "%s asked in %s\n", render.Count(len(asked), "question"), render.Count(rounds, "round"))
+	if lost > 0 {
+		fmt.Fprintf(r.stderr, "  %s without an answer: %s\n", render.Number(lost), render.Short(why, 200))
+	}
+	if open := slices.DeleteFunc(slices.Clone(d.Questions), func(q string) bool { return asked[q] }); len(open) > 0 {
+		fmt.Fprintf(r.stderr, "%s more would decide more: -questions asks for more\n", render.Number(len(open)))
+	}
+	return d, answers.Bytes(), nil
+}
+
+// itemOf is what a list has of an answer that record writes.
+func itemOf(a *live.Answered) *list.Item {
+	item := &list.Item{Request: a.Request, Recorded: a.Got.StatusCode, Location: a.Got.Header.Get("Location"), Sum: a.Sum}
+	for _, name := range slices.Sorted(maps.Keys(a.Got.Header)) {
+		if name == http.CanonicalHeaderKey("Set-Cookie") {
+			continue
+		}
+		for _, value := range a.Got.Header[name] {
+			item.Answer = append(item.Answer, request.Header{Name: name, Value: value})
+		}
+	}
+	return item
 }
 
 // seenFrom gives a file name as a rulebook in a folder names it.
