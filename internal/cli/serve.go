@@ -141,6 +141,12 @@ func (r *run) served() func(live.Served) {
 	var mu sync.Mutex
 	return func(d live.Served) {
 		status := fmt.Sprint(d.Status)
+		if d.NoHost != "" {
+			mu.Lock()
+			defer mu.Unlock()
+			r.out.Printf("%s  %s  the Host field names no host: %s\n", d.Time.Format("15:04:05"), r.out.Status(status), render.Short(d.NoHost, 60))
+			return
+		}
 		resp := d.Response
 		what := string(resp.Cause)
 		if resp.By != nil {

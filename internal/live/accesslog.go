@@ -8,8 +8,13 @@ import (
 
 // LogLine is the line of an access log for a request, in the combined form, with its end.
 // base is what paths in the log are asked of: of another address the whole URL stands
-// there, as a proxy would be asked (RFC 9112, 3.2.2).
+// there, as a proxy would be asked (RFC 9112, 3.2.2). A request that names no host could not
+// be asked again: it is a comment.
 func LogLine(d Served, base request.Address) []byte {
+	if d.NoHost != "" {
+		line := fmt.Appendf(nil, "# [%s] %d: the Host field names no host: \"", d.Time.Format("02/Jan/2006:15:04:05 -0700"), d.Status)
+		return append(logged(line, d.NoHost), "\"\n"...)
+	}
 	a := d.Request.Address
 	target := a.Target()
 	if a.Origin() != base.Origin() && target != "*" {

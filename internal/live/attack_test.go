@@ -2,6 +2,7 @@ package live
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/tls"
 	"fmt"
 	"io"
@@ -19,6 +20,7 @@ import (
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
+	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
 )
@@ -66,6 +68,29 @@ func TestHostsThatAreNone(t *testing.T) {
 	}
 	if got := raw(t, w, "GET / HTTP/1.0\r\n\r\n"); !strings.HasPrefix(got, "200") {
 		t.Errorf("HTTP/1.0 without Host: %s", got)
+	}
+}
+
+// A request that names no host is told of in the log, as a comment: it could not be asked
+// again.
+func TestARefusedHostIsLogged(t *testing.T) {
+	e := buildOn(t, "site s address http://s.example", map[string]string{"/index.html": "home"})
+	s := NewServer(e)
+	var log bytes.Buffer
+	s.Log = func(d Served) { log.Write(LogLine(d, e.Book.BaseAddress())) }
+	for _, host := range []string{"s.example:x", "a\"\n\x1b[31m", "", "s.example"} {
+		r := httptest.NewRequest("GET", "http://s.example/", nil)
+		r.Host = host
+		s.ServeHTTP(httptest.NewRecorder(), r)
+	}
+	for _, want := range []string{"400: the Host field names no host: \"s.example:x\"\n", `names no host: "a\"\x0a\x1b[31m"`, `names no host: "(none)"`, "\"GET / HTTP/1.1\" 200 4"} {
+		if !strings.Contains(log.String(), want) {
+			t.Errorf("%q is missing in:\n%s", want, &log)
+		}
+	}
+	counts, err := list.Read(&log, list.Options{Base: e.Book.BaseAddress(), Format: list.FormatLog}, func(*list.Item) {})
+	if err != nil || counts.Lines != 4 || counts.Comments != 3 || counts.Requests != 1 {
+		t.Errorf("read back: %+v %v", counts, err)
 	}
 }
 

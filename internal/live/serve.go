@@ -4,6 +4,7 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -44,6 +45,7 @@ type Served struct {
 	Status   int // as it was sent; of an application's answer, too
 	Bytes    int64
 	Took     time.Duration
+	NoHost   string // what stands for the host, where it names none: nothing else is looked at then
 }
 
 // A Server answers requests as Predict does. It is an http.Handler.
@@ -87,7 +89,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	start := time.Now()
 	e := s.engine.Load()
 	if s.Host == "" && !s.named(r) {
-		http.Error(w, "400: the Host field names no host", http.StatusBadRequest)
+		const text = "400: the Host field names no host"
+		http.Error(w, text, http.StatusBadRequest)
+		if s.Log != nil {
+			s.Log(Served{Time: s.Clock(), Status: http.StatusBadRequest, Bytes: int64(len(text) + 1), Took: time.Since(start), NoHost: cmp.Or(r.Host, "(none)")})
+		}
 		return
 	}
 	req, named := s.request(e, r)
