@@ -518,3 +518,26 @@ func TestOtherFields(t *testing.T) {
 		t.Errorf("the first fields are at %d", at)
 	}
 }
+
+// What is seen at once to be a time is one; the days that some months lack are read.
+func TestTimesThatAreSeenAtOnce(t *testing.T) {
+	r := rand.New(rand.NewSource(6))
+	seen := 0
+	for range 20_000 {
+		text := fmt.Sprintf("%04d-%02d-%02dT%02d:%02d:%02dZ", r.Intn(10000), r.Intn(14), r.Intn(33), r.Intn(26), r.Intn(62), r.Intn(62))
+		if r.Intn(10) == 0 {
+			i := r.Intn(len(text))
+			text = text[:i] + string("x:-TZ 9"[r.Intn(7)]) + text[i+1:]
+		}
+		_, err := time.Parse(time.RFC3339, text)
+		if plainTime([]byte(text)) {
+			seen++
+			if err != nil {
+				t.Fatalf("%s: %v", text, err)
+			}
+		}
+	}
+	if seen < 5000 {
+		t.Errorf("%d of them are seen", seen)
+	}
+}

@@ -141,8 +141,10 @@ func put(to *span, value span) bool {
 func (j *quickParts) line(text []byte, base request.Address, l *Line) bool {
 	part := func(s span) []byte { return text[s.from:s.to] }
 	url, query, method := part(j.url), part(j.query), part(j.method)
-	if origin := base.Origin(); bytes.HasPrefix(url, []byte(origin)) {
-		url = url[len(origin):]
+	if len(url) > 0 && url[0] != '/' {
+		if origin := base.Origin(); bytes.HasPrefix(url, []byte(origin)) {
+			url = url[len(origin):]
+		}
 	}
 	if len(url) == 0 || url[0] != '/' || len(url) > 1 && url[1] == '/' || !plainTarget(url) || !plainTarget(query) || j.query.to != 0 && bytes.IndexByte(url, '?') >= 0 {
 		return false
@@ -200,10 +202,21 @@ func (j *quickParts) line(text []byte, base request.Address, l *Line) bool {
 	if len(status) > 0 {
 		l.Status = threeDigits(status)
 	}
-	if form != noTime && l.At().IsZero() {
-		return false
+	return form == noTime || plainTime(at) || !l.At().IsZero()
+}
+
+// plainTime reports whether 2026-03-01T08:00:00Z is a time, as far as that is seen at once: of
+// a day that no month lacks.
+func plainTime(at []byte) bool {
+	const form = "0000-00-00T00:00:00Z"
+	for i := range len(form) {
+		if c := at[i]; form[i] == '0' && !isDigit(c) || form[i] != '0' && c != form[i] {
+			return false
+		}
 	}
-	return true
+	two := func(i int) int { return int(at[i]-'0')*10 + int(at[i+1]-'0') }
+	month, day := two(5), two(8)
+	return month >= 1 && month <= 12 && day >= 1 && day <= 28 && two(11) < 24 && two(14) < 60 && two(17) < 60
 }
 
 // tell notes a part of what a line tells; not ok where it is not plain.
