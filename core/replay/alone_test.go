@@ -339,7 +339,7 @@ func TestAnswersAreRememberedRight(t *testing.T) {
 		return out
 	}
 	remembered := 0
-	for seed := range uint64(sized(400)) {
+	for seed := range uint64(sized(120)) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		book := logBook(r)
 		for _, light := range []bool{false, true} {

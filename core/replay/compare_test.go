@@ -153,7 +153,7 @@ func TestStoredRedirectsMakeCircles(t *testing.T) {
 // What is remembered of a comparison is what comes of comparing anew.
 func TestComparisonsAreRememberedRight(t *testing.T) {
 	changed := 0
-	for seed := range uint64(sized(200)) {
+	for seed := range uint64(sized(100)) {
 		r := rand2.New(rand2.NewPCG(seed, 11))
 		before, after := logBook(r), logBook(r)
 		kinds := make([]*request.Request, 10)

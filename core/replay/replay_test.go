@@ -416,7 +416,7 @@ func TestTheFastPathAgreesOfAllFormats(t *testing.T) {
 		name  list.Format
 		lines func(n int) string
 		most  int
-	}{{list.FormatW3C, w3cAccess, 6000}, {list.FormatJSONL, jsonAccess, 800}, {list.FormatJSONLog, eventAccess, 800}, {list.FormatCSV, csvAccess, 800}, {list.FormatPlain, plainAccess, 800}}
+	}{{list.FormatW3C, w3cAccess, 6000}, {list.FormatJSONL, jsonAccess, 500}, {list.FormatJSONLog, eventAccess, 500}, {list.FormatCSV, csvAccess, 500}, {list.FormatPlain, plainAccess, 500}}
 	for name, rules := range rulebooks {
 		t.Run(name, func(t *testing.T) {
 			for _, f := range formats {

@@ -327,7 +327,8 @@ func quickEvent(line []byte, base request.Address, parts map[string]string, matt
 	ok := s.object(0, func(path []byte, kind jsonValue, value span) bool {
 		path = bytes.TrimPrefix(path, []byte("attributes."))
 		if name, header := bytes.CutPrefix(path, []byte(headerName)); header && string(name) != "referer" && string(name) != "content-length" {
-			return !matters(string(bytes.ReplaceAll(bytes.ToLower(name), []byte("_"), []byte("-")))) && bytes.IndexByte(name, '.') < 0
+			field := string(bytes.ReplaceAll(bytes.ToLower(name), []byte("_"), []byte("-")))
+			return field != "user-agent" && !matters(field) && bytes.IndexByte(name, '.') < 0
 		}
 		part, known := parts[string(path)]
 		if !known {
