@@ -445,6 +445,15 @@ func TestTheFastPathAgreesOfAllFormats(t *testing.T) {
 	}
 }
 
+// Of many expectations that are not met the first are listed, whoever met them.
+func TestTheFirstThatAreUnmet(t *testing.T) {
+	var text strings.Builder
+	for i := range 3 * maxUnmet {
+		fmt.Fprintf(&text, "/n%d%s => 200\n", i, strings.Repeat("x", 100))
+	}
+	bothRoadsOf(t, list.FormatPlain, rulebooks["of targets alone"], text.String(), Choice{}, 1, 2, 7)
+}
+
 // More addresses than there is room for are forgotten and met again, and are counted all
 // the same.
 func TestMoreAddressesThanAreRemembered(t *testing.T) {

@@ -405,4 +405,5 @@ func (t *Tally) Merge(o *Tally) {
 	slices.SortStableFunc(t.Unmet, func(a, b Unmet) int {
 		return cmp.Or(strings.Compare(a.List, b.List), cmp.Compare(a.Line, b.Line))
 	})
+	t.Unmet = t.Unmet[:min(len(t.Unmet), maxUnmet)] // however many workers have kept the first of theirs
 }
