@@ -102,6 +102,19 @@ access i when client 203.0.113.6/31 refuse
 reply j on /a.txt when client 203.0.113.5 with 204
 `
 
+// chances give one of several texts, and, once in so many times, an odd one.
+func chances(seed int64, once int) (r *rand.Rand, pick func(...string) string, rarely func(usual string, odd ...string) string) {
+	r = rand.New(rand.NewSource(seed))
+	pick = func(list ...string) string { return list[r.Intn(len(list))] }
+	rarely = func(usual string, odd ...string) string {
+		if r.Intn(once) > 0 {
+			return usual
+		}
+		return pick(odd...)
+	}
+	return r, pick, rarely
+}
+
 // tally in a form that can be compared.
 func savedForm(t *testing.T, tally *Tally) string {
 	t.Helper()
@@ -215,15 +228,8 @@ func bothRoadsOf(t *testing.T, format list.Format, rules, text string, choice Ch
 // w3cAccess makes a log whose lines have other fields from time to time, with everything
 // that is odd in them.
 func w3cAccess(n int) string {
-	r := rand.New(rand.NewSource(3))
+	r, pick, rarely := chances(3, 15)
 	var b strings.Builder
-	pick := func(list ...string) string { return list[r.Intn(len(list))] }
-	rarely := func(usual string, odd ...string) string {
-		if r.Intn(15) > 0 {
-			return usual
-		}
-		return pick(odd...)
-	}
 	sets := []string{
 		"date time c-ip cs-method cs-uri-stem cs-uri-query sc-status sc-bytes cs(Referer) cs(User-Agent)",
 		"time date s-ip cs-method cs-uri-stem cs-uri-query s-port cs-username c-ip cs(User-Agent) cs(Referer) sc-status time-taken",
@@ -291,15 +297,8 @@ func w3cAccess(n int) string {
 
 // jsonAccess makes a list of JSON lines, with everything that is odd in them.
 func jsonAccess(n int) string {
-	r := rand.New(rand.NewSource(3))
+	r, pick, rarely := chances(3, 12)
 	var b strings.Builder
-	pick := func(list ...string) string { return list[r.Intn(len(list))] }
-	rarely := func(usual string, odd ...string) string {
-		if r.Intn(12) > 0 {
-			return usual
-		}
-		return pick(odd...)
-	}
 	for range n {
 		fields := []string{`"url": ` + rarely(pick(`"/"`, `"/a.txt"`, `"/none?x=1"`, `"/old"`, `"/c1"`, `"https://s.example/a.txt?q=%41"`, fmt.Sprintf(`"/n%d"`, r.Intn(200))), `"https://t.example/a"`, `"x"`, `"//a.txt"`, `"/../a.txt"`, `"/a/./b"`, `"/%2e/a.txt"`, `"/a b"`, `"/a#b"`, `"/\u0061.txt"`, `"/ä"`, `"/a\\b"`, `7`, `""`, `"https://s.example"`, `"HTTPS://S.example/a.txt"`, `"/a?"`, `"/a?b?c"`)}
 		if r.Intn(4) > 0 {
@@ -328,15 +327,8 @@ func jsonAccess(n int) string {
 
 // csvAccess makes a table of requests, with everything that is odd in one.
 func csvAccess(n int) string {
-	r := rand.New(rand.NewSource(3))
+	r, pick, rarely := chances(3, 12)
 	var b strings.Builder
-	pick := func(list ...string) string { return list[r.Intn(len(list))] }
-	rarely := func(usual string, odd ...string) string {
-		if r.Intn(12) > 0 {
-			return usual
-		}
-		return pick(odd...)
-	}
 	b.WriteString("url,client,Header.User-Agent,\"method\",time,status,header.Referer,header.Cookie,by,body\n")
 	for range n {
 		row := []string{
@@ -359,15 +351,8 @@ func csvAccess(n int) string {
 
 // plainAccess makes a plain list, with everything that is odd in one.
 func plainAccess(n int) string {
-	r := rand.New(rand.NewSource(3))
+	r, pick, rarely := chances(3, 12)
 	var b strings.Builder
-	pick := func(list ...string) string { return list[r.Intn(len(list))] }
-	rarely := func(usual string, odd ...string) string {
-		if r.Intn(12) > 0 {
-			return usual
-		}
-		return pick(odd...)
-	}
 	for range n {
 		b.WriteString(rarely(pick("", "", "GET ", "HEAD ", "POST "), "get ", "GET  ", "GET\t", " ", "G T "))
 		b.WriteString(rarely(pick("/", "/a.txt", "/none?x=1", "/old", "/c1", "https://s.example/a.txt", fmt.Sprintf("/n%d", r.Intn(200))), "https://t.example/a", "x", "//a", "/ä", "/a b", "#/a", "/a#b", ""))
@@ -379,15 +364,8 @@ func plainAccess(n int) string {
 
 // eventAccess makes a JSON log, with everything that is odd in it.
 func eventAccess(n int) string {
-	r := rand.New(rand.NewSource(3))
+	r, pick, rarely := chances(3, 12)
 	var b strings.Builder
-	pick := func(list ...string) string { return list[r.Intn(len(list))] }
-	rarely := func(usual string, odd ...string) string {
-		if r.Intn(12) > 0 {
-			return usual
-		}
-		return pick(odd...)
-	}
 	for range n {
 		url := rarely(pick("/", "/a.txt", "/none", "/old", "/c1", fmt.Sprintf("/n%d", r.Intn(200))), "x", "/../a.txt", "/%2e/b", "/ä", "")
 		query := rarely(pick("", "x=1", "q=2"), "?x=1", "a b")
