@@ -98,14 +98,8 @@ func TestOneAddressAsVisitorsSeeIt(t *testing.T) {
 		"site.kibitz":       "site s address https://s.example files public\nredirect german on / when language de* to /de.html as temporary\naccess hoover when agent *Hoover* refuse\naccess office in / unless client 192.0.2.0/24 refuse\nheader night when time after 2026-06-01 set X-Night yes\n",
 		"visitors.txt":      "# who\npeople\n    client 192.0.2.9\n\nfrom Vienna # by train\n\tclient 192.0.2.9\n\tAccept-Language: de-AT\nHoover\n  User-Agent: Hoover/1\nat night\n  client 192.0.2.7\n  time 2026-06-10T03:00:00Z\n",
 	})
-	fields := func(out string) (rows []string) {
-		for _, line := range strings.Split(out, "\n") {
-			rows = append(rows, strings.Join(strings.Fields(line), " "))
-		}
-		return rows
-	}
 	out, errs, status := kibitz(t, dir, "", "trace", "/", "-as-visitors", "visitors.txt")
-	rows := fields(out)
+	rows := squeezed(out)
 	for _, want := range []string{"GET https://s.example/ as 4 visitors see it", "people from Vienna Hoover at night", "answers 200 302 200 403 200", "decided by (document) german hoover (document)", "Location /de.html", "ends /de.html", "there (file)", "X-Night none none none yes"} {
 		if !slices.Contains(rows, want) {
 			t.Errorf("%q is missing in, status %d:\n%s%s", want, status, out, errs)
@@ -122,7 +116,7 @@ func TestOneAddressAsVisitorsSeeIt(t *testing.T) {
 		t.Errorf("%v\n%s", err, out)
 	}
 	out, _, _ = kibitz(t, dir, "", "trace", "/", "-as-visitors", "visitors.txt", "-client", "203.0.113.1", "-header", "User-Agent: Hoover/2")
-	if rows := fields(out); !slices.Contains(rows, "decided by hoover german hoover hoover") {
+	if rows := squeezed(out); !slices.Contains(rows, "decided by hoover german hoover hoover") {
 		t.Errorf("what flags say holds for those who say nothing else:\n%s", out)
 	}
 	for text, want := range map[string]string{
@@ -142,6 +136,14 @@ func TestOneAddressAsVisitorsSeeIt(t *testing.T) {
 	}
 }
 
+// squeezed are the lines of an output, with one blank between their words.
+func squeezed(out string) (rows []string) {
+	for _, line := range strings.Split(out, "\n") {
+		rows = append(rows, strings.Join(strings.Fields(line), " "))
+	}
+	return rows
+}
+
 func numbers(n int) (out []string) {
 	for i := range n {
 		out = append(out, fmt.Sprint(i))
@@ -159,16 +161,10 @@ func TestTalliesSideBySide(t *testing.T) {
 	})
 	kibitz(t, dir, "", "replay", "mon.txt", "-save", "mon")
 	kibitz(t, dir, "", "replay", "tue.txt", "-save", "tue", "-rules", "next.kibitz")
-	fields := func(out string) (rows []string) {
-		for _, line := range strings.Split(out, "\n") {
-			rows = append(rows, strings.Join(strings.Fields(line), " "))
-		}
-		return rows
-	}
 	out, errs, status := kibitz(t, dir, "", "replay", "-merge", "-by", "tally", "mon", "tue")
 	want := []string{"2 tallies side by side", "", "mon tue change", "requests 5 4 -1", "404 none 2 3 +1", "301 old 2 1 -1", "410 gone 1 . gone", "",
 		"Not found answered 404, what changed most first", "", "mon tue change", "/x1 2 1 -1", "/gone . 1 new", "/x2 . 1 new", ""}
-	if got := fields(out); !slices.Equal(got, want) || status != 0 {
+	if got := squeezed(out); !slices.Equal(got, want) || status != 0 {
 		t.Errorf("status %d %s\n%q\nwant\n%q", status, errs, got, want)
 	}
 	csv, _, _ := kibitz(t, dir, "", "replay", "-merge", "-by", "tally", "mon", "tue", "-as", "csv")
