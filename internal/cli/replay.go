@@ -33,7 +33,7 @@ func init() {
 	register(command{
 		order:   7,
 		top:     10,
-		topHelp: "how many addresses of a sort are shown, a `number`, 0 for all",
+		topHelp: "how many addresses of a sort are shown, a `number`, 0 for all (of -as csv all, if it is not given)",
 		shows:   func(f *form) bool { return f.sums != nil || f.cases != nil },
 		each:    func(f *form) bool { return f.each != nil },
 		rules:   theRules,
