@@ -40,17 +40,24 @@ func (k *keyer) of(host string) *hostKeys {
 	return h
 }
 
-// maxHosts and maxMemo bound what is remembered by one goroutine.
+// What is remembered by one goroutine is bounded: how many hosts and answers, and how long
+// requests are, in bytes, and agents.
 const (
-	maxHosts = 1 << 10
-	maxMemo  = 1 << 15
+	maxHosts  = 1 << 10
+	maxMemo   = 1 << 14
+	maxAsked  = 1 << 11
+	maxNaming = 1 << 9
 )
 
 // append adds the key of a request: two with the same key have the same answers at each hop
 // of their visits. It is not ok where the answer must not be remembered.
 func (k *keyer) append(key []byte, req *request.Request) (_ []byte, ok bool) {
 	h := k.of(req.Address.Host)
-	if h.Copies || h.Header || req.Body > 0 {
+	size := len(req.Address.Path) + len(req.Address.Query)
+	for i := range req.Headers {
+		size += len(req.Headers[i].Value)
+	}
+	if h.Copies || h.Header || req.Body > 0 || size > maxAsked {
 		return key, false
 	}
 	key = appendText(key, req.Verb())
@@ -100,6 +107,9 @@ func (h *hostKeys) agent(t *engine.Texts, req *request.Request) string {
 	if !present {
 		return string(t.Append(nil, "", false))
 	}
+	if len(text) > maxNaming {
+		return string(t.Append([]byte{1}, text, true))
+	}
 	class, ok := h.agents[text]
 	if !ok {
 		if len(h.agents) >= maxMemo {
@@ -123,6 +133,9 @@ type memo struct {
 
 // isRobot is VisitorOf, for whether an agent is a robot.
 func (m *memo) isRobot(agent string, words []string) bool {
+	if len(agent) > maxNaming {
+		return VisitorOf(agent, words) == Robots
+	}
 	robot, known := m.robots[agent]
 	if !known {
 		if len(m.robots) >= maxHosts {
