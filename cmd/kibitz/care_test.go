@@ -134,6 +134,20 @@ func TestWatchingLooksAtWhatWasRead(t *testing.T) {
 	}
 }
 
+// endsSoon waits for a program that has been told to end.
+func endsSoon(t *testing.T, c *exec.Cmd) {
+	t.Helper()
+	ended := make(chan error, 1)
+	go func() { ended <- c.Wait() }()
+	select {
+	case <-ended:
+	case <-time.After(3 * time.Second):
+		c.Process.Kill()
+		t.Errorf("%v goes on", c.Args)
+		<-ended
+	}
+}
+
 // One interrupt ends everything soon, also what only computes: of a large rulebook each of
 // these takes longer than it is given.
 func TestOneInterruptEndsLongWork(t *testing.T) {
@@ -156,14 +170,7 @@ func TestOneInterruptEndsLongWork(t *testing.T) {
 		}
 		time.Sleep(700 * time.Millisecond)
 		c.Process.Signal(os.Interrupt)
-		ended := make(chan error)
-		go func() { ended <- c.Wait() }()
-		select {
-		case <-ended:
-		case <-time.After(3 * time.Second):
-			c.Process.Kill()
-			t.Errorf("%v goes on", args)
-		}
+		endsSoon(t, c)
 		if left, _ := filepath.Glob(filepath.Join(dir, ".kibitz-*")); left != nil {
 			t.Errorf("%v left %v", args, left)
 		}
@@ -193,14 +200,7 @@ func TestOneInterruptIsEnough(t *testing.T) {
 			in.Write([]byte("/\n/fares/\n"))
 			time.Sleep(500 * time.Millisecond)
 			c.Process.Signal(signal)
-			ended := make(chan error)
-			go func() { ended <- c.Wait() }()
-			select {
-			case <-ended:
-			case <-time.After(3 * time.Second):
-				c.Process.Kill()
-				t.Errorf("%v goes on", args)
-			}
+			endsSoon(t, c)
 			in.Close()
 			result := filepath.Join(dir, "result")
 			text, err := os.ReadFile(result)

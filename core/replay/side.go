@@ -47,7 +47,7 @@ func SideBySide(tallies []*Tally) (outcomes, missing []*Row) {
 		}
 	}
 	first := func(a, b *Row) int {
-		return cmp.Or(cmp.Compare(size(b.Change()), size(a.Change())), cmp.Compare(slices.Max(b.Requests), slices.Max(a.Requests)),
+		return cmp.Or(cmp.Compare(abs(b.Change()), abs(a.Change())), cmp.Compare(slices.Max(b.Requests), slices.Max(a.Requests)),
 			strings.Compare(a.Status, b.Status), strings.Compare(string(a.Cause), string(b.Cause)), strings.Compare(a.By, b.By), strings.Compare(a.Address, b.Address))
 	}
 	slices.SortFunc(outcomes, first)
@@ -55,4 +55,4 @@ func SideBySide(tallies []*Tally) (outcomes, missing []*Row) {
 	return outcomes, missing
 }
 
-func size(n int64) int64 { return max(n, -n) }
+func abs(n int64) int64 { return max(n, -n) }

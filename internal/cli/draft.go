@@ -156,7 +156,11 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 		}
 		fmt.Fprintf(r.stderr, "%s written to %s: kibitz record %s -at URL -out more.jsonl\n", render.Count(len(d.Questions), "question"), render.Clean(f.ask), render.Shell(f.ask))
 	}
-	return r.drafted(d, silent, f)
+	status, err := r.drafted(d, silent, f)
+	if err == nil && r.interrupted() {
+		return 0, partialError{errors.New("interrupted: the draft is of what had been answered by then")}
+	}
+	return status, err
 }
 
 // draftByAsking asks the server what would decide more, and drafts again with its answers,

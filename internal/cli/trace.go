@@ -62,13 +62,19 @@ fit, every change of the path, and what decided.`,
 	})
 }
 
-// trace follows one request once.
-func (r *run) trace(f *requestFlags, url string, content bool) (int, error) {
+// loadAsking loads the rulebook, and gives the request that the flags describe.
+func (r *run) loadAsking(f *requestFlags, url string) (*engine.Engine, *request.Request, error) {
 	e, err := r.load()
 	if err != nil {
-		return 0, err
+		return nil, nil, err
 	}
 	req, err := f.request(url, e.Book.BaseAddress())
+	return e, req, err
+}
+
+// trace follows one request once.
+func (r *run) trace(f *requestFlags, url string, content bool) (int, error) {
+	e, req, err := r.loadAsking(f, url)
 	if err != nil {
 		return 0, err
 	}

@@ -24,11 +24,7 @@ type sight struct {
 // asVisitors asks for an address as each visitor of a list does. What the flags say of the
 // request holds for all of them, where a visitor says nothing else.
 func (r *run) asVisitors(f *requestFlags, url, name string) (int, error) {
-	e, err := r.load()
-	if err != nil {
-		return 0, err
-	}
-	req, err := f.request(url, e.Book.BaseAddress())
+	e, req, err := r.loadAsking(f, url)
 	if err != nil {
 		return 0, err
 	}
