@@ -115,6 +115,22 @@ func written(raw string, e Escape) string {
 	return raw
 }
 
+// TestPlacesInAttributes finds the parts of a value where they stand, whatever is before them.
+func TestPlacesInAttributes(t *testing.T) {
+	parts := []string{"a", "é", "\x00", "\r\n", "\r", "\n", "&amp;", "&#0;", "&#x20AC;", "&#13;", "&NotEqualTilde;", "&lt;", " "}
+	for _, one := range parts {
+		for _, two := range parts {
+			raw, next := one+two+"b", len(unescape(one))
+			if got, want := rawPlace(raw, next), len(one); got != want && one+two != "\r\n" {
+				t.Errorf("%q: what is at %d of the value stands at %d, not %d", raw, next, got, want)
+			}
+			if got, want := rawPlace(raw, len(unescape(one+two))), len(one+two); got != want {
+				t.Errorf("%q: the end stands at %d, not %d", raw, got, want)
+			}
+		}
+	}
+}
+
 // TestPagesAsTheStandardReadsThem holds the addresses of links and pictures against those
 // in the tree that the standard's parser makes.
 func TestPagesAsTheStandardReadsThem(t *testing.T) {

@@ -39,6 +39,8 @@ func rawPlace(raw string, place int) int {
 			n, length = reference(raw[i:])
 		case raw[i] == '\r' && i+1 < len(raw) && raw[i+1] == '\n':
 			n = 2
+		case raw[i] == 0: // read as U+FFFD
+			length = 3
 		}
 		i, read = i+n, read+length
 	}

@@ -264,10 +264,11 @@ func FuzzEachLineCounts(f *testing.F) {
 				t.Fatal(err)
 			}
 			from := fromPage(item)
+			agent, _ := item.Request.Get("user-agent")
 			item.Request.AddMissing(o.Headers)
 			result := newResult(e, "log", item)
 			result.Response, result.Visit = answer(e, item.Request, true)
-			result.From = from
+			result.From, result.Robot = from, VisitorOf(agent, nil) == Robots
 			unmemoized.Add(result)
 		}
 		text := strings.Join(lines, "\n")

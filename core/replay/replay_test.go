@@ -844,6 +844,9 @@ func FuzzRoads(f *testing.F) {
 		if fmt.Sprint(err) != fmt.Sprint(failed) { // of a heading
 			t.Fatalf("the fast path: %v\nslowly: %v", err, failed)
 		}
+		if err != nil {
+			return
+		}
 		if got, want := savedForm(t, fast), savedForm(t, slow); got != want {
 			t.Fatalf("%sthe fast path:\n%s\nslowly:\n%s", rulebooks[books[uint(book)%uint(len(books))]], got, want)
 		}
