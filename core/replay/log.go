@@ -241,11 +241,11 @@ func (r *streamReader) pass(text, buf []byte) {
 // one worker. There are about size bytes, or less.
 func run(e *engine.Engine, name string, size int64, o Options, source func() func() (chunk, error)) (*Tally, error) {
 	all := make([]*logWorker, o.Workers)
-	basis := newBasis(e, &o)
+	basis, addresses := newBasis(e, &o), &room{}
 	var pool errgroup.Group
 	for i := range o.Workers {
 		pool.Go(func() error {
-			all[i] = newLogWorker(e, name, size, o, basis)
+			all[i] = newLogWorker(e, name, size, o, basis, addresses)
 			next := source()
 			var failed error
 			for !o.stopped() {

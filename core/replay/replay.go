@@ -161,10 +161,11 @@ func (b *batch) predict(m *memo, o *Options, t *Tally) {
 func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 	work := make(chan *batch, o.Workers)
 	ordered := make(chan *batch, 4*o.Workers)
+	total := NewTally()
 	tallies := make([]*Tally, o.Workers)
 	var pool sync.WaitGroup
 	for i := range tallies {
-		tallies[i] = NewTally()
+		tallies[i] = newTally(total.room)
 		pool.Go(func() {
 			m := newMemo(e, o.forget)
 			for b := range work {
@@ -181,7 +182,6 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 			}
 		}
 	})
-	total := NewTally()
 	var failed error
 	for _, s := range sources {
 		b := newBatch(s.Name)

@@ -549,7 +549,7 @@ func BenchmarkLog(b *testing.B) {
 
 func TestALineCostsNoAllocation(t *testing.T) {
 	e := build(t, rulebooks["of targets alone"])
-	w := newLogWorker(e, "log", 1<<30, Options{}, newBasis(e, &Options{}))
+	w := newLogWorker(e, "log", 1<<30, Options{}, newBasis(e, &Options{}), &room{})
 	line := []byte(`192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET /a.txt?x=1 HTTP/1.1" 200 12 "https://s.example/" "reader"`)
 	w.at.layout = list.NewLayout(list.FormatLog, list.Options{})
 	w.meet(line, nil, 1)
@@ -624,14 +624,17 @@ func TestTheCommonestOfManyAddresses(t *testing.T) {
 	listed := slices.SortedFunc(slices.Values(want[:maxAddresses]), compareCounts)
 	for _, parts := range []int{1, 2, 5} {
 		r.Shuffle(len(asked), func(i, j int) { asked[i], asked[j] = asked[j], asked[i] })
-		tops := make([]Top, parts)
+		tops, shared := make([]*Top, parts), &room{}
+		for i := range tops {
+			tops[i] = shared.top(false)
+		}
 		for _, i := range asked {
 			var from Pages
 			from.add(fmt.Append(nil, "/from/", i%7), 1)
 			tops[r.Intn(parts)].add(fmt.Sprint("/", i), 1, &Asked{From: from})
 		}
 		for i := range tops[1:] {
-			tops[0].Merge(&tops[1+i])
+			tops[0].Merge(tops[1+i])
 		}
 		var asking sync.WaitGroup // the parts of a report ask at the same time
 		for range 4 {
@@ -660,6 +663,70 @@ func TestTheCommonestOfManyAddresses(t *testing.T) {
 	}
 }
 
+// Which addresses are listed of many recorded statuses does not depend on the order of lines,
+// on who counts them, or on the tallies that are merged, even where each has too many.
+func TestTheCommonestOfManyStatuses(t *testing.T) {
+	r := rand.New(rand.NewSource(6))
+	type line struct{ status, address, times int }
+	var lines []line
+	for status := range 300 {
+		for address := range 300 + 3*status { // of the last more than a minor Top lists at the least
+			lines = append(lines, line{200 + status, address, 1 + r.Intn(4)})
+		}
+	}
+	outcome := Outcome{Status: "404", Cause: engine.CauseMissing}
+	var want string
+	for _, test := range []struct{ rooms, workers int }{{1, 1}, {1, 3}, {3, 1}, {2, 2}} {
+		r.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+		total := NewTally()
+		for part := range test.rooms {
+			in := &room{}
+			var sum *Tally
+			for worker := range test.workers {
+				w := newTally(in)
+				for i, l := range lines {
+					if i%test.rooms != part || i/test.rooms%test.workers != worker {
+						continue
+					}
+					w.Requests += int64(l.times)
+					c := w.countOf(outcome)
+					c.N += int64(l.times)
+					recorded := c.recorded(l.status, true)
+					recorded.N += int64(l.times)
+					recorded.Differs.add(fmt.Sprintf("/%d/%s", l.address, strings.Repeat("x", 60)), int64(l.times), nil)
+				}
+				if sum == nil {
+					sum = w
+				} else {
+					sum.Merge(w)
+				}
+			}
+			total.Merge(sum)
+		}
+		if total.room.file == nil {
+			t.Fatal("nothing is in the file")
+		}
+		var got strings.Builder
+		if err := total.Save(&got, Rules{}); err != nil {
+			t.Fatal(err)
+		}
+		if want == "" {
+			want = got.String()
+		}
+		if got.String() != want {
+			t.Fatalf("%+v gives other addresses", test)
+		}
+		least, listed := total.Outcomes[outcome].Recorded[0].Differs.Len(), 0
+		for _, c := range total.Outcomes[outcome].Recorded {
+			least = min(least, c.Differs.Len())
+			listed += c.Differs.Len()
+		}
+		if least < 300 || listed > maxMinor*maxAddresses+300*leastMinor*maxAddresses {
+			t.Errorf("of one status %d are listed, and %d in all", least, listed)
+		}
+	}
+}
+
 func TestMostAreTheCommonest(t *testing.T) {
 	r := rand.New(rand.NewSource(9))
 	for range 200 {
@@ -676,17 +743,6 @@ func TestMostAreTheCommonest(t *testing.T) {
 				t.Fatalf("the %d commonest: %v, want %v", n, got, all[:min(n, len(all))])
 			}
 		}
-	}
-}
-
-// A Top that lists nothing counts all the same, whatever is added to it.
-func TestATopThatListsNothing(t *testing.T) {
-	none, some := Top{none: true}, Top{}
-	none.Add("/a")
-	some.add("/b", 2, nil)
-	none.Merge(&some)
-	if none.Total != 3 || none.Others() != 3 || none.Len() != 0 {
-		t.Errorf("%d requests, %d of them not listed, %d addresses", none.Total, none.Others(), none.Len())
 	}
 }
 

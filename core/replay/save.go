@@ -137,7 +137,7 @@ func (t *Top) UnmarshalJSON(text []byte) error {
 	if total, ok = sumOfCounts(s.Others, total-s.Others); !ok || total != s.Total {
 		return errCounts
 	}
-	t.Total, t.others = s.Total, s.Others
+	t.Total = s.Total
 	return nil
 }
 

@@ -36,6 +36,8 @@ type Tally struct {
 	Unmets   int64
 	Types    map[string]*Bytes
 	Plain    Top // files that were sent as they are, though their type shrinks
+
+	room *room // of the addresses
 }
 
 // ListCounts are those of one list.
@@ -58,6 +60,8 @@ type OutcomeCount struct {
 	N        int64
 	Last     int64 `json:",omitempty"` // when an entry decided so last, in seconds since 1970; 0 where no list tells
 	Recorded []RecordedCount
+
+	room *room // of their addresses
 }
 
 // RecordedCount is how often a status was recorded, and the addresses where the outcome
@@ -85,8 +89,19 @@ type Bytes struct {
 }
 
 // NewTally gives an empty tally.
-func NewTally() *Tally {
-	return &Tally{Outcomes: map[Outcome]*OutcomeCount{}, Types: map[string]*Bytes{}}
+func NewTally() *Tally { return newTally(&room{}) }
+
+// newTally gives one whose addresses share a room with those of others.
+func newTally(r *room) *Tally {
+	t := &Tally{Outcomes: map[Outcome]*OutcomeCount{}, Types: map[string]*Bytes{}}
+	t.in(r)
+	return t
+}
+
+// in gives an empty tally a room for its addresses.
+func (t *Tally) in(r *room) {
+	t.room = r
+	r.add(&t.Loops, &t.TooLong, &t.Chains, &t.Missing, &t.Plain)
 }
 
 // smallest is the size from which it is worth saying that a file could shrink.
@@ -253,7 +268,7 @@ func withMethod(req *request.Request, address string) string {
 func (t *Tally) countOf(o Outcome) *OutcomeCount {
 	c := t.Outcomes[o]
 	if c == nil {
-		c = &OutcomeCount{}
+		c = &OutcomeCount{room: t.room}
 		t.Outcomes[o] = c
 	}
 	return c
@@ -268,15 +283,11 @@ func (c *OutcomeCount) recorded(status int, differs bool) *RecordedCount {
 	}
 	r := RecordedCount{Status: status}
 	if differs {
-		r.Differs = &Top{none: len(c.Recorded) >= maxRecorded}
+		r.Differs = c.room.top(true)
 	}
 	c.Recorded = append(c.Recorded, r)
 	return &c.Recorded[len(c.Recorded)-1]
 }
-
-// maxRecorded is of how many recorded statuses of an outcome the addresses are listed: in
-// the logs of servers there are a dozen.
-const maxRecorded = 20
 
 // add adds another count of the same outcome, which is not to be used any more; merge
 // merges the addresses of each status.
@@ -292,8 +303,8 @@ func (c *OutcomeCount) add(o *OutcomeCount, merge func(to, from *Top)) {
 	}
 }
 
-// addNamed adds the counts of some outcomes to those of others, neither of which is to be
-// used any more.
+// addNamed adds the counts of some outcomes to those of others, whose addresses share a room;
+// neither is to be used any more.
 func addNamed(to, from map[Outcome]*OutcomeCount) map[Outcome]*OutcomeCount {
 	if len(to) < len(from) {
 		to, from = from, to
@@ -380,17 +391,27 @@ func (t *Tally) AddCounts(name string, c list.Counts) {
 
 // Merge adds another tally to this one. The other is not to be used any more.
 func (t *Tally) Merge(o *Tally) {
+	if t.Requests == 0 && o.room != nil && o.room != t.room { // what is there already need not be moved
+		t.in(o.room)
+	}
 	t.Requests += o.Requests
 	t.Expected += o.Expected
 	t.Unmets += o.Unmets
 	t.Lists = append(t.Lists, o.Lists...)
 	t.Partial = t.Partial || o.Partial
-	t.Outcomes = addNamed(t.Outcomes, o.Outcomes)
+	if t.room == o.room {
+		t.Outcomes = addNamed(t.Outcomes, o.Outcomes)
+	} else {
+		for name, c := range o.Outcomes {
+			t.countOf(name).add(c, (*Top).Merge)
+		}
+	}
 	t.Loops.Merge(&o.Loops)
 	t.TooLong.Merge(&o.TooLong)
 	t.Chains.Merge(&o.Chains)
 	t.Missing.Merge(&o.Missing)
 	t.Plain.Merge(&o.Plain)
+	t.room.absorb(o.room)
 	for name, b := range o.Types {
 		if t.Types[name] == nil {
 			t.Types[name] = &Bytes{}

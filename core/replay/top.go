@@ -1,39 +1,34 @@
 package replay
 
 // The commonest addresses. All are counted: those for which there is no room in memory lie
-// in a temporary file until somebody asks which are the commonest. So what is told does not
-// depend on the order in which they come.
+// in a temporary file (room.go) until somebody asks which are the commonest. So what is told
+// does not depend on the order in which they come.
 
 import (
 	"cmp"
-	"encoding/binary"
-	"errors"
 	"hash/crc32"
 	"iter"
 	"math"
-	"os"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"unsafe"
-
-	"golang.org/x/sync/errgroup"
 )
 
-// A Top counts addresses, the commonest of which are shown. The zero Top is empty. It is for
-// one goroutine while it counts; then any number of them may ask what it has.
+// A Top counts addresses, the commonest of which are shown. The zero Top is empty, and
+// keeps all of them. It is for one goroutine while it counts; then any number of them may
+// ask what it has.
 type Top struct {
 	Total int64
 
-	settling sync.Mutex
-	others   int64  // requests for addresses that are not listed
-	few      []held // the addresses, while there are no more than maxFew of them
-	many     map[string]int64
-	asked    map[string]*Asked // of those in many of which it is known
-	bytes    int               // of the texts in many and asked
-	none     bool              // all are counted, and none is listed
-	spill    []*spill          // addresses that came when many was full; the first is written to
+	room   *room  // that it shares with the others of its tally
+	number uint64 // in the room
+	minor  bool   // it is one of any number, which share what is listed
+	into   *Top   // with which it was merged
+
+	few   []held // the addresses, while there are no more than maxFew of them
+	many  map[string]int64
+	asked map[string]*Asked // of those in many of which it is known
+	bytes int               // of the texts
 }
 
 // held is what is known of an address.
@@ -103,8 +98,11 @@ func (t *Top) Len() int {
 // Others is the number of requests for addresses that are not listed: there are more common
 // ones than are kept.
 func (t *Top) Others() int64 {
-	t.settle()
-	return t.others
+	others := t.Total
+	for h := range t.all {
+		others -= h.N
+	}
+	return others
 }
 
 func (t *Top) size() int { return len(t.few) + len(t.many) }
@@ -134,52 +132,76 @@ func (t *Top) add(address string, n int64, asked *Asked) {
 }
 
 func (t *Top) hold(more held) {
-	if t.none {
-		t.others += more.N
-		return
-	}
-	if t.many == nil {
-		for i := range t.few {
-			if t.few[i].Address == more.Address {
-				t.few[i].merge(more)
-				return
-			}
-		}
-		if len(t.few) < maxFew {
-			if t.few == nil {
-				t.few = make([]held, 0, maxFew/2)
-			}
-			t.few = append(t.few, more)
+	for i := range t.few {
+		if t.few[i].Address == more.Address {
+			t.grow(more.asked.size())
+			t.few[i].merge(more)
 			return
 		}
-		t.many, t.asked = make(map[string]int64, 2*maxFew), map[string]*Asked{}
-		for _, h := range t.few {
-			t.put(h)
-		}
-		t.few = nil
 	}
-	n, ok := t.many[more.Address]
-	if !ok && (len(t.many) >= maxInMemory || t.bytes > maxBytes) || ok && more.asked.size() > 0 && t.bytes > maxBytes {
-		t.overflow(more)
-		return
-	}
-	if ok {
+	n, known := t.many[more.Address]
+	switch {
+	case t.full() && !(known && more.asked.size() == 0):
+		t.room.spill(t, more)
+	case known:
 		h := held{Count{more.Address, n}, t.asked[more.Address]}
-		t.bytes -= h.asked.size()
+		t.grow(-h.asked.size())
 		h.merge(more)
-		more = h
+		t.put(h)
+	default:
+		t.put(more)
 	}
-	t.put(more)
 }
 
+// full reports whether there is no room in memory for another address.
+func (t *Top) full() bool {
+	return t.room != nil && (len(t.many) >= maxInMemory || t.bytes > maxBytes || t.room.bytes.Load() > maxTogether)
+}
+
+// grow counts how many bytes more, or less, the texts take.
+func (t *Top) grow(n int) {
+	t.bytes += n
+	if t.room != nil && n != 0 {
+		t.room.bytes.Add(int64(n))
+	}
+}
+
+// put keeps an address in memory.
 func (t *Top) put(h held) {
+	switch {
+	case t.many == nil && len(t.few) < maxFew:
+		if t.few == nil {
+			t.few = make([]held, 0, maxFew/2)
+		}
+		t.few = append(t.few, h)
+		t.grow(h.size() + heldSize)
+		return
+	case t.many == nil:
+		few := t.few
+		t.empty(2 * maxFew)
+		for _, h := range few {
+			t.put(h)
+		}
+	}
 	if _, ok := t.many[h.Address]; !ok {
-		t.bytes += len(h.Address)
+		t.grow(len(h.Address) + heldSize)
 	}
 	t.many[h.Address] = h.N
 	if h.asked != nil {
-		t.bytes += h.asked.size()
+		t.grow(h.asked.size())
 		t.asked[h.Address] = h.asked
+	}
+}
+
+// heldSize is what an address takes in memory beside its text, in bytes.
+const heldSize = 64
+
+// empty forgets all addresses, and makes room for n.
+func (t *Top) empty(n int) {
+	t.grow(-t.bytes)
+	t.few, t.many, t.asked = nil, nil, nil
+	if n > maxFew {
+		t.many, t.asked = make(map[string]int64, n), map[string]*Asked{}
 	}
 }
 
@@ -197,7 +219,7 @@ func (h *held) merge(o held) {
 	}
 }
 
-// all gives what is known of each address, in no order.
+// all gives what is known of each address that is listed, in no order.
 func (t *Top) all(yield func(held) bool) {
 	t.settle()
 	t.inMemory(yield)
@@ -225,22 +247,20 @@ func (t *Top) counts(yield func(Count) bool) {
 	}
 }
 
-// Merge adds the counts of another Top, which is not to be used any more.
+// Merge adds the counts of another Top, which is not to be used any more. What a Top of
+// another room has in its file, Tally.Merge adds.
 func (t *Top) Merge(o *Top) {
 	t.Total += o.Total
-	t.others += o.others
-	if t.none {
-		t.others = t.Total
-		return
-	}
-	t.spill = append(t.spill, o.spill...)
-	if t.size() == 0 {
+	o.into = t
+	if t.size() == 0 && t.room == o.room {
 		t.few, t.many, t.asked, t.bytes = o.few, o.many, o.asked, o.bytes
+		o.few, o.many, o.asked, o.bytes = nil, nil, nil, 0
 		return
 	}
 	for h := range o.inMemory {
 		t.hold(h)
 	}
+	o.empty(0)
 }
 
 // Most gives the n commonest addresses, in the order of their counts and letters.
@@ -272,221 +292,9 @@ func compareCounts(a, b Count) int {
 	return strings.Compare(a.Address, b.Address)
 }
 
-// A spill is a temporary file of addresses, in parts by their checksums, so that each part
-// can be added up by itself in memory. Each part is a chain of blocks.
-type spill struct {
-	file  *os.File
-	end   int64
-	parts [spillParts]spillPart
-}
-
-type spillPart struct {
-	last   []byte // what is not in the file yet
-	blocks []spillAt
-}
-
-type spillAt struct{ start, size int64 }
-
-const (
-	spillParts = 1 << 6
-	spillBlock = 1 << 13
-)
-
-func partOf(address string) uint32 { return checksumOf(address) % spillParts }
-
-// overflow writes down an address for which there is no room.
-func (t *Top) overflow(h held) {
-	if len(t.spill) == 0 {
-		file, err := os.CreateTemp("", "kibitz-*")
-		if err != nil { // there is no room anywhere, and the report says how many are not listed
-			t.others += h.N
-			return
-		}
-		_ = os.Remove(file.Name()) // where a file in use has a name until it is closed, settle removes it
-		t.spill = append(t.spill, &spill{file: file})
-	}
-	s := t.spill[0]
-	p := &s.parts[partOf(h.Address)]
-	p.last = h.append(p.last)
-	if len(p.last) < spillBlock {
-		return
-	}
-	if _, err := s.file.WriteAt(p.last, s.end); err == nil { // else the block is told as not listed: memory stays bounded
-		p.blocks = append(p.blocks, spillAt{s.end, int64(len(p.last))})
-		s.end += int64(len(p.last))
-	}
-	p.last = p.last[:0]
-}
-
-// append writes what is known of an address as read reads it.
-func (h *held) append(out []byte) []byte {
-	count := func(c *Count) {
-		out = binary.AppendUvarint(out, uint64(c.N))
-		out = binary.AppendUvarint(out, uint64(len(c.Address)))
-		out = append(out, c.Address...)
-	}
-	count(&h.Count)
-	if h.asked == nil {
-		return append(out, 0)
-	}
-	out = append(out, 1)
-	for _, n := range []int64{h.asked.Robots, h.asked.First, h.asked.Last, int64(len(h.asked.From))} {
-		out = binary.AppendUvarint(out, uint64(n))
-	}
-	for i := range h.asked.From {
-		count(&h.asked.From[i].Count)
-	}
-	return out
-}
-
-// read reads what append writes, and gives what follows it.
-func (h *held) read(in string) (rest string) {
-	number := func() (n uint64) {
-		for shift := 0; ; shift += 7 {
-			c := in[0]
-			in = in[1:]
-			n |= uint64(c&0x7f) << shift
-			if c < 0x80 {
-				return n
-			}
-		}
-	}
-	count := func() (c Count) {
-		c.N = int64(number())
-		n := number()
-		c.Address, in = in[:n], in[n:]
-		return c
-	}
-	h.Count, h.asked = count(), nil
-	if number() == 0 {
-		return in
-	}
-	h.asked = &Asked{}
-	for _, n := range []*int64{&h.asked.Robots, &h.asked.First, &h.asked.Last} {
-		*n = int64(number())
-	}
-	for range number() {
-		c := count()
-		h.asked.From.add([]byte(c.Address), c.N)
-	}
-	return in
-}
-
-// settle picks the commonest of all addresses, if some lie in files. Of those that are as
-// common as each other the ones with the least checksums are taken.
-func (t *Top) settle() {
-	t.settling.Lock()
-	defer t.settling.Unlock()
-	if len(t.spill) == 0 {
-		return
-	}
-	var inMemory [spillParts][]held
-	for h := range t.inMemory {
-		p := partOf(h.Address)
-		inMemory[p] = append(inMemory[p], h)
-	}
-	var mu sync.Mutex
-	var best []held               // the commonest of the parts that have been added up, and some more
-	size := 0                     // of their texts
-	cut := uint64(math.MaxUint64) // the rank of the last that can be among them
-	var pool errgroup.Group
-	pool.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range inMemory {
-		pool.Go(func() error {
-			sum := t.sumPart(i, inMemory[i])
-			mu.Lock()
-			defer mu.Unlock()
-			for address, h := range sum {
-				if h.rank() <= cut {
-					h.Address = strings.Clone(address) // not the whole part
-					best = append(best, h)
-					if size += h.size(); len(best) > 2*maxAddresses || size > 2*maxListed {
-						best, cut, size = commonest(best)
-					}
-				}
-			}
-			return nil
-		})
-	}
-	_ = pool.Wait()
-	t.few, t.many, t.asked, t.bytes, t.others = nil, make(map[string]int64, maxAddresses), map[string]*Asked{}, 0, t.Total
-	best, _, _ = commonest(best)
-	for _, h := range best {
-		t.put(h)
-		t.others -= h.N
-	}
-	for _, s := range t.spill {
-		_ = errors.Join(s.file.Close(), os.Remove(s.file.Name()))
-	}
-	t.spill = nil
-}
-
-// commonest keeps those of a list that are the commonest, in no order, and gives the rank of
-// the last of them, and the size of their texts.
-func commonest(list []held) (_ []held, cut uint64, size int) {
-	for i := range list {
-		size += list[i].size()
-	}
-	if len(list) <= maxAddresses && size <= maxListed {
-		return list, math.MaxUint64, size
-	}
-	type place struct {
-		rank uint64
-		at   int
-	}
-	places := make([]place, len(list))
-	for i := range list {
-		places[i] = place{list[i].rank(), i}
-	}
-	slices.SortFunc(places, func(a, b place) int { return cmp.Compare(a.rank, b.rank) })
-	var most []held
-	size = 0
-	for _, p := range places {
-		full := len(most) >= maxAddresses || size+list[p.at].size() > maxListed
-		if full && p.rank != cut { // those that are alike stay together, in whatever order they came
-			break
-		}
-		cut = p.rank
-		size += list[p.at].size()
-		most = append(most, list[p.at])
-	}
-	return most, cut, size
-}
-
 // rank is lower for an address that is more common.
 func (h *held) rank() uint64 {
 	return uint64(math.MaxUint32-min(h.N, math.MaxUint32))<<32 | uint64(checksumOf(h.Address))
-}
-
-// sumPart adds up a part of the addresses. A block that cannot be read is not listed.
-func (t *Top) sumPart(part int, inMemory []held) map[string]held {
-	var text strings.Builder
-	for _, s := range t.spill {
-		for _, at := range s.parts[part].blocks {
-			block := make([]byte, at.size)
-			if _, err := s.file.ReadAt(block, at.start); err == nil {
-				text.Write(block)
-			}
-		}
-		text.Write(s.parts[part].last)
-	}
-	sum := make(map[string]held, len(inMemory)+text.Len()/shortLine)
-	add := func(h held) {
-		if known, ok := sum[h.Address]; ok {
-			known.merge(h)
-			h = known
-		}
-		sum[h.Address] = h
-	}
-	for _, h := range inMemory {
-		add(h)
-	}
-	for rest := text.String(); rest != ""; {
-		var h held
-		rest = h.read(rest)
-		add(h)
-	}
-	return sum
 }
 
 // maxPages bounds what is kept of the pages that an address was asked from.

@@ -67,12 +67,12 @@ type outcomeKey struct {
 
 type outcomeCounts map[outcomeKey]*OutcomeCount
 
-// of gives the count of a sum's outcome, decided by an entry.
-func (counts outcomeCounts) of(s *sum, by *rulebook.Rule) *OutcomeCount {
+// of gives the count of a sum's outcome, decided by an entry; its addresses are in a room.
+func (counts outcomeCounts) of(s *sum, by *rulebook.Rule, in *room) *OutcomeCount {
 	key := outcomeKey{s.status, s.cause, by}
 	c := counts[key]
 	if c == nil {
-		c = &OutcomeCount{}
+		c = &OutcomeCount{room: in}
 		counts[key] = c
 	}
 	return c
@@ -123,7 +123,7 @@ const (
 	shortLine = 50 // bytes
 )
 
-func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis) *logWorker {
+func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis, in *room) *logWorker {
 	base := o.base(e)
 	class := newClassifier(b)
 	long := b.Headers - list.HeaderSize - 1 // with the names of the fields that logs tell, and the slash that a browser may add to a referring page
@@ -134,7 +134,7 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: class.any(), engine: e, memo: newMemo(e, o.forget), name: name, base: base, origin: base.Origin(), basis: b, class: class, tally: NewTally(), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: class.any(), engine: e, memo: newMemo(e, o.forget), name: name, base: base, origin: base.Origin(), basis: b, class: class, tally: newTally(in), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // bound gives a bound of times in whole seconds, since those of a log are.
@@ -528,7 +528,7 @@ func (w *logWorker) number(s sum, file *site.Node, byEntry bool) uint32 {
 	}
 	c := counted{sum: s, next: first}
 	if !byEntry {
-		c.outcome = w.outcomes.of(&s, s.by)
+		c.outcome = w.outcomes.of(&s, s.by, w.tally.room)
 	}
 	number := uint32(len(w.sums))
 	w.hints[hint], w.sums = number, append(roomy(w.sums), c)
@@ -552,7 +552,7 @@ func (w *logWorker) countByEntry(outcomes outcomeCounts, mine share) {
 		for ; at > 0; at = before[at-1] {
 			l := &w.entryLines[at-1]
 			if outcome == nil {
-				outcome = outcomes.of(&w.sums[l.sum].sum, w.entry(l.by))
+				outcome = outcomes.of(&w.sums[l.sum].sum, w.entry(l.by), w.tally.room)
 			}
 			outcome.N++
 			outcome.Last = max(outcome.Last, int64(l.at))

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 	"slices"
 	"strings"
 	"sync"
@@ -228,18 +229,22 @@ func formatNames() string {
 	return strings.Join(names, ", ")
 }
 
+// memoryBeside is how many bytes of memory a replay tries to do with beside the rulebook.
+const memoryBeside = 176 << 20
+
 // replayOnce reads the rulebook and replays the lists.
 func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 	// Little garbage is made: none is collected until much memory is in use. Beside a
 	// large table memory is worth more than time.
-	var percent atomic.Int64
+	var percent, most atomic.Int64
 	percent.Store(100)
+	most.Store(math.MaxInt64)
 	debug.SetGCPercent(-1)
 	debug.SetMemoryLimit(80 << 20)
-	runtime.AddCleanup(new(*int), func(percent *atomic.Int64) { // with the first collection
+	runtime.AddCleanup(new(*int), func(struct{}) { // with the first collection
 		debug.SetGCPercent(int(percent.Load()))
-		debug.SetMemoryLimit(math.MaxInt64)
-	}, &percent)
+		debug.SetMemoryLimit(most.Load())
+	}, struct{}{})
 	e, err := r.load()
 	if book, ok := errors.AsType[bookErrors](err); ok && r.form.cases != nil {
 		r.showBookErrors(book)
@@ -252,6 +257,12 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 	if largeTable(e.Book) {
 		percent.Store(40)
 		debug.SetGCPercent(40)
+	}
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}} // none yet beside a small rulebook
+	metrics.Read(live)
+	most.Store(int64(live[0].Value.Uint64()) + memoryBeside)
+	if live[0].Value.Uint64() > 0 {
+		debug.SetMemoryLimit(most.Load())
 	}
 	if !f.merge {
 		return r.replay(e, args, f)
