@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -136,6 +137,53 @@ func TestTalliesOfManyDaysAddUp(t *testing.T) {
 	}
 	if _, errs, status := kibitz(t, dir, "", "replay", "-merge", "a.log"); status != 2 || !strings.Contains(errs, "not a saved tally") {
 		t.Errorf("a log merged: status %d, %s", status, errs)
+	}
+}
+
+// Parts of one list, counted apart, are the list as a whole; what is missing is named.
+func TestPartsOfAListAddUp(t *testing.T) {
+	dir := small(t)
+	lines := strings.Repeat(logged, 40) + "no line of a log\n" + logged
+	os.WriteFile(filepath.Join(dir, "all.log"), []byte(lines), 0o644)
+	var tallies []string
+	for k := range 7 {
+		part, name := fmt.Sprintf("%d/7", 7-k), fmt.Sprint(7-k, ".tally")
+		if out, errs, status := kibitz(t, dir, "", "replay", "-part", part, "all.log", "-save", name); status > 1 || !strings.Contains(out, "all.log, part "+fmt.Sprint(7-k)+" of 7") {
+			t.Fatalf("part %s: status %d, %s%s", part, status, out, errs)
+		}
+		tallies = append(tallies, name)
+	}
+	merge := func(args ...string) (out, errs string, status int) {
+		return kibitz(t, dir, "", append([]string{"replay", "-merge"}, args...)...)
+	}
+	for _, form := range []string{"text", "json"} {
+		whole, wholeErrs, _ := kibitz(t, dir, "", "replay", "all.log", "-as", form)
+		merged, errs, _ := merge(append(tallies, "-as", form)...)
+		cut := func(s string) string { // the time that it took
+			return regexp.MustCompile(`in \S+ \S+ `).ReplaceAllString(s, "")
+		}
+		if cut(merged) != cut(whole) || errs != wholeErrs || !strings.Contains(errs, "all.log: 42 of 165 lines could not be read:\n  line 4:") {
+			t.Errorf("merged\n%s%s\nwhole\n%s%s", merged, errs, whole, wholeErrs)
+		}
+	}
+	merge(append(tallies[:3:3], "-save", "some.tally")...)
+	if some, _, _ := merge("some.tally"); !strings.Contains(some, "all.log, part 7 of 7") || strings.Contains(some, "part 4 of 7") {
+		t.Errorf("three of the parts\n%s", some)
+	}
+	if _, errs, status := merge("some.tally", tallies[3], tallies[1]); status != 2 || !strings.Contains(errs, "6.tally counts all.log, part 6 of 7, and so does a tally before it") {
+		t.Errorf("a part twice: status %d, %s", status, errs)
+	}
+	os.WriteFile(filepath.Join(dir, "list.csv"), []byte("url\n/a\n"), 0o644)
+	for _, test := range []struct{ args, message string }{
+		{"-part 1/2 list.csv", "-part takes lists whose lines stand for themselves"},
+		{"-part 1/2 -", "-part reads a part of a file: standard input is not one"},
+		{"-part 3/2 all.log", "write it as K/N"},
+		{"-part 1 all.log", "write it as K/N"},
+		{"-part 1/2 -every-file", "-part is of lists"},
+	} {
+		if _, errs, status := kibitz(t, dir, "", append([]string{"replay"}, strings.Fields(test.args)...)...); status != 2 || !strings.Contains(errs, test.message) {
+			t.Errorf("%s: status %d, %s", test.args, status, errs)
+		}
 	}
 }
 

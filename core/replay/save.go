@@ -272,6 +272,9 @@ func (s *saved) tally() (*Tally, error) {
 	}
 	read := int64(0)
 	for _, l := range s.Lists {
+		if p := l.Part; p != nil && (p.Of < 1 || p.Number < 1 || p.Number > p.Of || p.Size < 0) {
+			return nil, errCounts
+		}
 		for _, n := range []int{l.Lines, l.Requests, l.Details, l.Comments, l.Skipped} {
 			if _, ok := sumOfCounts(int64(n), 0); !ok {
 				return nil, errCounts

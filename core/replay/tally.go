@@ -43,6 +43,7 @@ type Tally struct {
 // ListCounts are those of one list.
 type ListCounts struct {
 	Name string
+	Part *list.Part `json:",omitempty"` // of the list, that the counts are of; nil for all of it
 	list.Counts
 }
 
@@ -386,7 +387,7 @@ func differs(recorded, predicted int, cause engine.Cause) bool {
 
 // AddCounts adds what became of a list's lines.
 func (t *Tally) AddCounts(name string, c list.Counts) {
-	t.Lists = append(t.Lists, ListCounts{name, c})
+	t.Lists = append(t.Lists, ListCounts{Name: name, Counts: c})
 }
 
 // Merge adds another tally to this one. The other is not to be used any more.
@@ -397,7 +398,7 @@ func (t *Tally) Merge(o *Tally) {
 	t.Requests += o.Requests
 	t.Expected += o.Expected
 	t.Unmets += o.Unmets
-	t.Lists = append(t.Lists, o.Lists...)
+	t.Lists = joined(append(t.Lists, o.Lists...))
 	t.Partial = t.Partial || o.Partial
 	if t.room == o.room {
 		t.Outcomes = addNamed(t.Outcomes, o.Outcomes)
@@ -427,4 +428,47 @@ func (t *Tally) Merge(o *Tally) {
 		return cmp.Or(strings.Compare(a.List, b.List), cmp.Compare(a.Line, b.Line))
 	})
 	t.Unmet = t.Unmet[:min(len(t.Unmet), maxUnmet)] // however many workers have kept the first of theirs
+}
+
+// joined makes one list of the parts of one, where all of them are there.
+func joined(lists []ListCounts) []ListCounts {
+	type whole struct {
+		name string
+		size int64
+		of   int
+	}
+	parts := map[whole][]ListCounts{}
+	for _, l := range lists {
+		if l.Part != nil {
+			of := whole{l.Name, l.Part.Size, l.Part.Of}
+			parts[of] = append(parts[of], l)
+		}
+	}
+	for of, all := range parts {
+		if len(all) < of.of {
+			continue
+		}
+		slices.SortFunc(all, func(a, b ListCounts) int { return cmp.Compare(a.Part.Number, b.Part.Number) })
+		sum := ListCounts{Name: of.name, Counts: list.Counts{Of: all[0].Of}}
+		for i := range all {
+			sum.Counts.AddFrom(&all[i].Counts, sum.Lines)
+		}
+		is := func(l ListCounts) bool { return l.Part != nil && whole{l.Name, l.Part.Size, l.Part.Of} == of }
+		lists[slices.IndexFunc(lists, is)] = sum
+		lists = slices.DeleteFunc(lists, is)
+	}
+	return lists
+}
+
+// Again gives a part of a list that both tallies have counted; nil for none.
+func (t *Tally) Again(o *Tally) *ListCounts {
+	for i := range o.Lists {
+		l := &o.Lists[i]
+		if l.Part != nil && slices.ContainsFunc(t.Lists, func(mine ListCounts) bool {
+			return mine.Part != nil && mine.Name == l.Name && *mine.Part == *l.Part
+		}) {
+			return l
+		}
+	}
+	return nil
 }

@@ -155,7 +155,7 @@ func (r *run) tallyHTML(s summed) error {
 	}
 	var lists []string
 	for _, l := range t.Lists {
-		lists = append(lists, render.Clean(listName(l.Name)))
+		lists = append(lists, render.Clean(titleOf(l.Name, l.Part)))
 	}
 	p.Says = fmt.Sprintf("%s, answered by %s", strings.Join(lists, ", "), render.Clean(r.rulesName()))
 	if t.Partial {

@@ -14,6 +14,7 @@ import (
 	"kibitz/core/moves"
 	"kibitz/core/proof"
 	"kibitz/core/replay"
+	"kibitz/core/request/list"
 	"kibitz/internal/render"
 )
 
@@ -79,12 +80,13 @@ type (
 		Held          *heldSums           `json:"held,omitempty"`
 	}
 	listSums struct {
-		Name     string `json:"name"`
-		Lines    int    `json:"lines"`
-		Requests int    `json:"requests"`
-		Details  int    `json:"details,omitempty"`
-		Comments int    `json:"comments"`
-		Skipped  int    `json:"skipped"`
+		Name     string     `json:"name"`
+		Part     *list.Part `json:"part,omitempty"`
+		Lines    int        `json:"lines"`
+		Requests int        `json:"requests"`
+		Details  int        `json:"details,omitempty"`
+		Comments int        `json:"comments"`
+		Skipped  int        `json:"skipped"`
 	}
 	addressSums struct {
 		Requests  int64        `json:"requests"`
@@ -148,7 +150,7 @@ func (r *run) sumsOf(s summed) tallySums {
 	result := tallySums{Requests: t.Requests, Partial: t.Partial, Outcomes: outcomeRows(t), Loops: sums(&t.Loops), TooLong: sums(&t.TooLong),
 		Chains: sums(&t.Chains), Missing: sums(&t.Missing), Expected: t.Expected, Unmet: t.Unmets, NotReached: []entryName{}, Bytes: map[string]typeSums{}}
 	for _, l := range t.Lists {
-		result.Lists = append(result.Lists, listSums{l.Name, l.Lines, l.Requests, l.Details, l.Comments, l.Skipped})
+		result.Lists = append(result.Lists, listSums{l.Name, l.Part, l.Lines, l.Requests, l.Details, l.Comments, l.Skipped})
 	}
 	names := moves.NamesOf(e)
 	for i := range result.Missing.Addresses {

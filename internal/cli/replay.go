@@ -15,6 +15,7 @@ import (
 	"runtime/debug"
 	"runtime/metrics"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -64,6 +65,7 @@ Exit status 1: there are loops or unmet expectations.`,
 			flags.StringVar(&f.zone, "local", "UTC", "the time `zone` of days and hours, like Europe/Lisbon")
 			flags.Var(&f.robots, "robots", "a `word` in the names of programs that are robots, beside those of kibitz help lists; may be repeated")
 			flags.StringVar(&f.save, "save", "", "write the tally to this `file`, for -merge")
+			flags.Var(&f.part, "part", "read just a part of each list, `K/N`: the lines that begin in the K-th of N shares of its bytes, so that several machines can each read theirs")
 			flags.BoolVar(&f.merge, "merge", false, "the arguments are saved tallies: add them up")
 			flags.BoolVar(&f.different, "different-rulebooks", false, "with -merge: add up tallies of different rulebooks, too")
 			flags.BoolVar(&f.cover, "cover", false, "tell of each entry how much of it the lists hold fast: of small slips in it, how many the expectations would notice")
@@ -91,7 +93,9 @@ Exit status 1: there are loops or unmet expectations.`,
 					return 0, usagef("-merge adds up tallies, which do not tell their requests: -by goes with lists")
 				case f.different && !f.merge:
 					return 0, usagef("-different-rulebooks goes with -merge")
-				case f.merge && (f.each || f.everyFile || f.everyLink || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
+				case f.part.Of > 0 && (f.everyFile || f.everyLink):
+					return 0, usagef("-part is of lists: leave out -every-file and -every-link")
+				case f.merge && (f.part.Of > 0 || f.each || f.everyFile || f.everyLink || f.only != nil || f.headers != nil || f.since+f.until+f.base != ""):
 					return 0, usagef("-merge adds up tallies, and takes no flag that chooses requests")
 				}
 				if err := f.checkFormat(); err != nil {
@@ -282,20 +286,41 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 func (r *run) mergeTallies(e *engine.Engine, names []string, f *replayFlags) (*replay.Tally, error) {
 	total := replay.NewTally()
 	current := replay.RulesOf(e.Book)
+	type loaded struct {
+		tally *replay.Tally
+		of    replay.Rules
+		err   error
+	}
 	var first replay.Rules
-	for i, name := range names {
-		part, of, err := r.loadTally(name)
-		if err != nil {
-			return nil, err
+	merged := 0
+	for some := range slices.Chunk(names, f.workers) { // reading them takes the time
+		parts := make([]loaded, len(some))
+		var pool sync.WaitGroup
+		for i, name := range some {
+			pool.Go(func() {
+				p := &parts[i]
+				p.tally, p.of, p.err = r.loadTally(name)
+			})
 		}
-		if i == 0 {
-			if first = of; !of.Is(current) {
-				fmt.Fprintf(r.stderr, "note: %s was saved with another rulebook, or an earlier state of %s\n", render.Clean(listName(name)), render.Clean(r.rulesName()))
+		pool.Wait()
+		for i, p := range parts {
+			name := some[i]
+			switch {
+			case p.err != nil:
+				return nil, p.err
+			case merged == 0:
+				if first = p.of; !first.Is(current) {
+					fmt.Fprintf(r.stderr, "note: %s was saved with another rulebook, or an earlier state of %s\n", render.Clean(listName(name)), render.Clean(r.rulesName()))
+				}
+			case !p.of.Is(first) && !f.different:
+				return nil, usagef("%s was saved with another rulebook than %s: sums of different rules say little; with -different-rulebooks they are added up anyway", listName(name), listName(names[0]))
 			}
-		} else if !of.Is(first) && !f.different {
-			return nil, usagef("%s was saved with another rulebook than %s: sums of different rules say little; with -different-rulebooks they are added up anyway", listName(name), listName(names[0]))
+			if twice := total.Again(p.tally); twice != nil {
+				return nil, usagef("%s counts %s, and so does a tally before it: name each part once", listName(name), titleOf(twice.Name, twice.Part))
+			}
+			total.Merge(p.tally)
+			merged++
 		}
-		total.Merge(part)
 	}
 	return total, nil
 }
@@ -376,7 +401,51 @@ type replayFlags struct {
 	held         []*list.Item    // with what is expected of them, for cover
 	asked        request.Address // what base says
 	chosen       replay.Choice   // what only, since and until say
+	part         partFlag
 }
+
+// partFlag is which part of each list is read; none of zero.
+type partFlag list.Part
+
+func (p *partFlag) String() string { return "" }
+
+func (p *partFlag) Set(text string) error {
+	number, of, _ := strings.Cut(text, "/")
+	var bad error
+	if p.Number, bad = strconv.Atoi(number); bad == nil {
+		p.Of, bad = strconv.Atoi(of)
+	}
+	if bad != nil || p.Number < 1 || p.Number > p.Of || p.Of > maxParts {
+		return fmt.Errorf("write it as K/N, the number of a part and of how many it is one, like 2/8; N is at most %s", render.Number(maxParts))
+	}
+	return nil
+}
+
+const maxParts = 1_000_000
+
+// of gives the part of a list, and what it is called.
+func (p partFlag) of(name string, in *os.File, size int64, format list.Format) (list.Part, *io.SectionReader, error) {
+	part := list.Part(p)
+	part.Size = size
+	if in == nil {
+		return part, nil, usagef("-part reads a part of a file: %s is not one", listName(name))
+	}
+	if _, anywhere := list.ByLine(format); !anywhere {
+		return part, nil, usagef("-part takes lists whose lines stand for themselves, unpacked: access logs and JSON, one object a line; %s is not one of them: split it where a record begins, and replay each file", listName(name))
+	}
+	text, err := part.In(in)
+	return part, text, err
+}
+
+// titleOf is the name of a list, or of the part of it that was read.
+func titleOf(name string, part *list.Part) string {
+	if part == nil {
+		return listName(name)
+	}
+	return listName(name) + partTitle(*part)
+}
+
+func partTitle(p list.Part) string { return fmt.Sprintf(", part %d of %d", p.Number, p.Of) }
 
 func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, error) {
 	var stop atomic.Bool
@@ -554,10 +623,34 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 	}
 	defer in.Close()
 	file, size := regular(in)
+	format := list.Format(f.format)
+	var parts io.ReaderAt // the list as one that can be read at any place; nil for another
+	if file != nil {
+		head := make([]byte, 4096)
+		n, _ := file.ReadAt(head, 0)
+		if head = head[:n]; !list.Packed(head) {
+			format = cmp.Or(format, list.Detect(head))
+			parts = file
+		}
+	}
+	read, called := io.Reader(in), name
+	var part *list.Part
+	if f.part.Of > 0 {
+		of := format
+		if parts == nil {
+			of = "" // packed
+		}
+		p, text, err := f.part.of(name, file, size, of)
+		if err != nil {
+			return nil, err
+		}
+		part, read, parts, size, called = &p, text, text, text.Size(), name+partTitle(p)
+	}
 	progress, ended := r.progress(name, size, "MiB", 1<<20)
 	defer ended()
 	told := func(t *replay.Tally, err error) (*replay.Tally, error) {
 		if err == nil {
+			t.Lists[0].Name, t.Lists[0].Part = name, part
 			return t, nil
 		}
 		if cut := damaged(name, t.Lists[0].Counts, err); cut != nil {
@@ -565,19 +658,11 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		}
 		return nil, fmt.Errorf("%s: %w", listName(name), err)
 	}
-	format := list.Format(f.format)
 	quick := func(parts bool) bool { return show == nil && replay.Quick(format, parts) }
-	if file != nil {
-		head := make([]byte, 4096)
-		n, _ := file.ReadAt(head, 0)
-		if head = head[:n]; format == "" && !list.Packed(head) {
-			format = list.Detect(head)
-		}
-		if quick(true) && !list.Packed(head) {
-			return told(replay.LogFile(e, name, file, size, format, r.options(f, stop, nil), progress))
-		}
+	if parts != nil && quick(true) {
+		return told(replay.LogFile(e, called, parts, size, format, r.options(f, stop, nil), progress))
 	}
-	unpacked, err := list.Unpack(&countingReader{in, 0, progress})
+	unpacked, err := list.Unpack(&countingReader{read, 0, progress})
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
@@ -586,9 +671,9 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		format = list.Detect(head)
 	}
 	if quick(false) {
-		return told(replay.LogStream(e, name, unpacked, format, r.options(f, stop, nil)))
+		return told(replay.LogStream(e, called, unpacked, format, r.options(f, stop, nil)))
 	}
-	source := replay.Source{Name: name, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+	source := replay.Source{Name: called, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(unpacked, f.listOptions(name, format, base), yield)
 	}}
 	return told(replay.Run(e, []replay.Source{source}, r.options(f, stop, show)))
@@ -679,7 +764,7 @@ func (r *run) showSkipped(t *replay.Tally, f *replayFlags) int {
 		if !f.each && r.form.rank == 0 {
 			fmt.Fprintln(r.stderr) // below the report
 		}
-		fmt.Fprintf(r.stderr, "%s: %s of %s could not be read:\n", listName(l.Name), render.Number(l.Skipped), render.Count(l.Lines, "line"))
+		fmt.Fprintf(r.stderr, "%s: %s of %s could not be read:\n", titleOf(l.Name, l.Part), render.Number(l.Skipped), render.Count(l.Lines, "line"))
 		for _, s := range l.First {
 			fmt.Fprintf(r.stderr, "  line %d: %s\n", s.Line, render.Short(s.Reason, 160))
 		}

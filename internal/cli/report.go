@@ -127,7 +127,7 @@ func (r *run) lists(t *replay.Tally, most int) {
 	var all list.Counts
 	for i, l := range t.Lists {
 		if i < most {
-			row(listName(l.Name), l.Counts)
+			row(titleOf(l.Name, l.Part), l.Counts)
 		}
 		all.Lines += l.Lines
 		all.Requests += l.Requests
