@@ -663,6 +663,55 @@ func TestTheCommonestOfManyAddresses(t *testing.T) {
 	}
 }
 
+// Of parts that were saved, each with its commonest addresses, the merged counts are never too
+// high, and too low by no more than the requests divided by how many addresses are listed.
+func TestWhatMergingLoses(t *testing.T) {
+	const parts, requests = 4, 600_000
+	skewed := rand.NewZipf(rand.New(rand.NewSource(7)), 1.05, 20, 10_000_000)
+	counts, tallies := map[string]int64{}, make([]*Tally, parts)
+	for i := range tallies {
+		tallies[i] = NewTally()
+	}
+	for i := range requests {
+		address := fmt.Sprint("/", skewed.Uint64())
+		counts[address]++
+		tallies[i%parts].Missing.Add(address)
+	}
+	total := NewTally()
+	for _, part := range tallies {
+		saved, err := json.Marshal(&part.Missing)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var top Top
+		if err := json.Unmarshal(saved, &top); err != nil {
+			t.Fatal(err)
+		}
+		if top.Others() == 0 {
+			t.Fatal("the part lists all of its addresses")
+		}
+		total.Missing.Merge(&top)
+	}
+	if total.Missing.Total != requests {
+		t.Errorf("%d requests", total.Missing.Total)
+	}
+	const most = requests / maxAddresses
+	low, listed := int64(0), map[string]bool{}
+	for _, c := range total.Missing.Most(maxAddresses) {
+		listed[c.Address] = true
+		if c.N > counts[c.Address] || c.N < counts[c.Address]-most {
+			t.Fatalf("%s: %d of %d", c.Address, c.N, counts[c.Address])
+		}
+		low = max(low, counts[c.Address]-c.N)
+	}
+	for address, n := range counts {
+		if n > 2*most && !listed[address] {
+			t.Errorf("%s has %d requests, and is not listed", address, n)
+		}
+	}
+	t.Logf("%d addresses in all; counts are too low by up to %d of %d requests, and may be by %d", len(counts), low, requests, most)
+}
+
 // Which addresses are listed of many recorded statuses does not depend on the order of lines,
 // on who counts them, or on the tallies that are merged, even where each has too many.
 func TestTheCommonestOfManyStatuses(t *testing.T) {
