@@ -1,16 +1,24 @@
-// Command draft measures how well a rulebook is drafted from answers: the large rulebooks
-// answer requests, half of the addresses of each entry are hidden, and a draft is made of
-// the others. It is told how many of the answers that were seen the draft gives, how many of
-// the hidden ones that rules give, how large it is beside the true one, and how long it took.
+// Command draft measures how well a rulebook is drafted from answers: rulebooks answer
+// requests, half of the addresses of each entry are hidden, and a draft is made of the others.
+// It is told how many of the answers that were seen the draft gives, how many of the hidden
+// ones that rules give, and with how many of their header fields, how large it is beside the
+// true one, whether both are proved alike, and how long it took.
+//
+// The rulebooks are the large ones, or with -random N that many small sites. With -served each
+// is served over a connection of this machine, and what is seen is what kibitz record -probe
+// keeps of it.
 //
 // Run it in the project's own folder.
 package main
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"math/rand/v2"
+	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,15 +31,29 @@ import (
 	"kibitz/core/request/list"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
+	"kibitz/internal/live"
 )
 
+// bench is what is asked for.
+type bench struct {
+	wrong         float64
+	bare, served  bool
+	ask, random   int
+	show          string
+	total         measured
+	several, like int // rulebooks, and those that are proved alike
+}
+
 func main() {
-	wrong := flag.Float64("wrong", 0, "the share of answers that are wrong")
-	bare := flag.Bool("bare", false, "without the tree")
-	ask := flag.Int("ask", 0, "ask the true rulebook so many questions, as draft -at does of a server")
-	show := flag.String("show", "", "print the draft of this rulebook")
+	b := &bench{}
+	flag.Float64Var(&b.wrong, "wrong", 0, "the share of answers that are wrong")
+	flag.BoolVar(&b.bare, "bare", false, "without the tree")
+	flag.BoolVar(&b.served, "served", false, "ask over a connection, with header fields, bodies and probes")
+	flag.IntVar(&b.ask, "ask", 0, "ask the true rulebook so many questions, as draft -at does of a server")
+	flag.IntVar(&b.random, "random", 0, "measure this number of random sites, in the place of the large rulebooks")
+	flag.StringVar(&b.show, "show", "", "print the draft of this rulebook, and what it misses")
 	flag.Parse()
-	if err := run(*wrong, *bare, *ask, *show); err != nil {
+	if err := b.run(); err != nil {
 		fmt.Fprintln(os.Stderr, "draft:", err)
 		os.Exit(1)
 	}
@@ -43,8 +65,57 @@ type question struct {
 	answer  *engine.Response
 }
 
-func run(wrong float64, bare bool, ask int, show string) error {
-	fmt.Printf("| rulebook | answers | given | hidden | given, of those by rules but tables | entries, true | rows, true | time |\n| --- | ---: | ---: | ---: | ---: | ---: | ---: | ---: |\n")
+// measured are the counts of a draft.
+type measured struct {
+	answers, agree, hidden, held, right, headers, entries, trueEntries, rows, trueRows, wrong, named int
+	took                                                                                             time.Duration
+}
+
+func (m *measured) add(o measured) {
+	m.answers += o.answers
+	m.agree += o.agree
+	m.hidden += o.hidden
+	m.held += o.held
+	m.right += o.right
+	m.headers += o.headers
+	m.entries += o.entries
+	m.trueEntries += o.trueEntries
+	m.rows += o.rows
+	m.trueRows += o.trueRows
+	m.wrong += o.wrong
+	m.named += o.named
+	m.took += o.took
+}
+
+func (m *measured) row(name string, alike string) {
+	share := func(n, of int) string { return fmt.Sprintf("%.1f%%", 100*float64(n)/float64(max(1, of))) }
+	headers, named := "-", "-"
+	if m.headers > 0 {
+		headers = share(m.headers, m.right)
+	}
+	if m.wrong > 0 {
+		named = share(m.named, m.wrong)
+	}
+	fmt.Printf("| %s | %d | %s | %s | %d | %s | %s | %d, %d | %d, %d | %s | %s |\n", name, m.answers, share(m.agree, m.answers), named, m.hidden, share(m.right, m.held), headers,
+		m.entries, m.trueEntries, m.rows, m.trueRows, alike, m.took.Round(time.Millisecond))
+}
+
+func (b *bench) run() error {
+	fmt.Printf("| rulebook | answers | given | wrong ones named | hidden | given, of those by rules but tables | all header fields, of these | entries, true | rows, true | proved alike | time |\n| --- | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | --- | ---: |\n")
+	if b.random > 0 {
+		for seed := range b.random {
+			e, err := randomSite(uint64(seed))
+			if err != nil {
+				return err
+			}
+			if err := b.measure(fmt.Sprint("random ", seed), e); err != nil {
+				return err
+			}
+		}
+		b.total.took /= time.Duration(b.random)
+		b.total.row(fmt.Sprint(b.random, " random sites"), fmt.Sprintf("%d of %d", b.like, b.several))
+		return nil
+	}
 	for _, name := range large.Names {
 		book, err := large.Open(name)
 		if err != nil {
@@ -54,73 +125,172 @@ func run(wrong float64, bare bool, ask int, show string) error {
 		if err != nil {
 			return err
 		}
-		r := rand.New(rand.NewPCG(1, 2))
-		seen, hidden := halves(r, questions(e))
-		source := &draft.Source{Table: "moves.csv"}
-		if !bare {
-			source.Files, source.Tree = "public", e.Tree(e.Book.Sites[0])
-		}
-		for _, q := range seen {
-			a := &draft.Answer{Request: q.request, Status: q.answer.Status, Location: q.answer.Location}
-			if r.Float64() < wrong {
-				a.Status, a.Location = []int{500, 404, 200}[r.IntN(3)], ""
-			}
-			source.Answers = append(source.Answers, a)
-		}
-		start := time.Now()
-		d, err := source.Write()
-		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		asked := map[string]bool{}
-		for more := true; more && len(asked) < ask; {
-			more = false
-			for _, q := range d.Questions {
-				address, err := request.Parse(strings.TrimSuffix(d.Origin, "/")+q, request.Address{})
-				if err != nil || asked[q] || len(asked) == ask {
-					continue
-				}
-				asked[q], more = true, true
-				req := &request.Request{Address: address}
-				got := e.Predict(req)
-				source.Answers = append(source.Answers, &draft.Answer{Request: req, Status: got.Status, Location: got.Location})
-			}
-			if d, err = source.Write(); err != nil {
-				return fmt.Errorf("%s: %w", name, err)
-			}
-		}
-		took := time.Since(start)
-		if name == show {
-			fmt.Println(d.Rulebook)
-			for _, l := range d.Left {
-				fmt.Println(l.Answer.Request.Address, l.Answer.Status, l.Answer.Location, l.Predicted, l.Why)
-			}
-		}
-		drafted, err := rulebook.Read("draft.kibitz", []byte(d.Rulebook), func(string) ([]byte, error) { return []byte(d.Table), nil })
-		if err != nil {
+		if err := b.measure(name, e); err != nil {
 			return err
 		}
-		var tree *site.Tree
-		if !bare {
-			tree = source.Tree
-		}
-		de := engine.New(drafted, []*site.Tree{tree})
-		right, held := 0, 0
-		for _, q := range hidden {
-			if q.answer.By == nil || q.answer.By.Kind == rulebook.KindMoves { // nothing can tell single rows
-				continue
-			}
-			held++
-			if got := de.Predict(q.request); got.Status == q.answer.Status && got.Location == q.answer.Location {
-				right++
-			} else if name == show {
-				fmt.Println("missed:", q.answer.By.Name, q.request.Address, q.answer.Status, q.answer.Location, "drafted:", got.Status, got.Location)
-			}
-		}
-		fmt.Printf("| %s | %d | %.1f%% | %d | %.1f%% | %d, %d | %d, %d | %s |\n", name, d.Answers, 100*float64(d.Agree)/float64(d.Answers), len(hidden), 100*float64(right)/float64(max(1, held)),
-			d.Entries, len(e.Book.Rules), d.Rows, rowsOf(e.Book), took.Round(time.Millisecond))
 	}
 	return nil
+}
+
+// measure drafts one rulebook anew.
+func (b *bench) measure(name string, e *engine.Engine) error {
+	r := rand.New(rand.NewPCG(1, 2))
+	seen, hidden := halves(r, questions(e))
+	source := &draft.Source{Table: "moves.csv"}
+	if !b.bare {
+		source.Files, source.Tree = "public", e.Tree(e.Book.Sites[0])
+	}
+	ask, done, err := b.asker(e)
+	if err != nil {
+		return err
+	}
+	defer done()
+	source.Answers = ask(seen, true)
+	m := measured{trueEntries: len(e.Book.Rules), trueRows: rowsOf(e.Book)}
+	wrong := map[*draft.Answer]bool{}
+	known := map[string]bool{}
+	for _, a := range source.Answers {
+		known[a.Request.Address.String()] = true
+		if r.Float64() < b.wrong {
+			wrong[a] = true
+			a.Status, a.Location, a.Sum, a.Header = []int{500, 404, 200}[r.IntN(3)], "", "", nil
+		}
+	}
+	hidden = slices.DeleteFunc(hidden, func(q question) bool { return known[q.request.Address.String()] })
+	m.hidden, m.wrong = len(hidden), len(wrong)
+	start := time.Now()
+	d, err := source.Write()
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	asked := map[string]bool{}
+	for more := true; more && len(asked) < b.ask; {
+		var next []question
+		for _, q := range d.Questions {
+			address, err := request.Parse(strings.TrimSuffix(d.Origin, "/")+q, request.Address{})
+			if err == nil && !asked[q] && len(asked) < b.ask {
+				asked[q] = true
+				req := &request.Request{Address: address}
+				next = append(next, question{req, e.Predict(req)})
+			}
+		}
+		source.Answers = append(source.Answers, ask(next, false)...)
+		if d, err = source.Write(); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		more = len(next) > 0
+	}
+	m.took = time.Since(start)
+	m.answers, m.agree, m.entries, m.rows = d.Answers, d.Agree, d.Entries, d.Rows
+	for _, l := range d.Left {
+		if wrong[l.Answer] {
+			m.named++
+		}
+	}
+	if name == b.show {
+		fmt.Println(d.Rulebook)
+		for _, l := range d.Left {
+			fmt.Println("left:", l.Answer.Request.Verb(), l.Answer.Request.Address, l.Answer.Status, l.Answer.Location, "drafted:", l.Predicted, l.Why)
+		}
+	}
+	drafted, err := rulebook.Read("draft.kibitz", []byte(d.Rulebook), func(string) ([]byte, error) { return []byte(d.Table), nil })
+	if err != nil {
+		return err
+	}
+	de := engine.New(drafted, []*site.Tree{source.Tree})
+	for _, q := range hidden {
+		if q.answer.By == nil || q.answer.By.Kind == rulebook.KindMoves { // nothing can tell single rows
+			continue
+		}
+		m.held++
+		got := de.Predict(q.request)
+		if got.Status != q.answer.Status || got.Location != q.answer.Location {
+			if name == b.show {
+				fmt.Println("missed:", q.answer.By.Name, q.request.Address, q.answer.Status, q.answer.Location, "drafted:", got.Status, got.Location)
+			}
+			continue
+		}
+		m.right++
+		if b.served && slices.Equal(fields(got), fields(q.answer)) {
+			m.headers++
+		} else if b.served && name == b.show {
+			fmt.Println("fields:", q.request.Address, fields(q.answer), "drafted:", fields(got))
+		}
+	}
+	alike := "no"
+	if proof.Compare(e, de, 1).Alike() {
+		alike = "yes"
+		b.like++
+	}
+	b.several++
+	b.total.add(m)
+	if b.random == 0 || name == b.show {
+		m.row(name, alike)
+	}
+	return nil
+}
+
+// fields are the header fields of an answer, sorted.
+func fields(r *engine.Response) (out []string) {
+	for _, h := range r.Headers {
+		out = append(out, strings.ToLower(h.Name)+": "+h.Value)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// asker gives what asks the true rulebook: for its prediction, or over a connection.
+func (b *bench) asker(e *engine.Engine) (ask func(all []question, probe bool) []*draft.Answer, done func(), err error) {
+	if !b.served {
+		return func(all []question, _ bool) (out []*draft.Answer) {
+			for _, q := range all {
+				out = append(out, &draft.Answer{Request: q.request, Status: q.answer.Status, Location: q.answer.Location})
+			}
+			return out
+		}, func() {}, nil
+	}
+	s := live.NewServer(e)
+	s.Forwarded = true
+	l, err := s.Listen("", false)
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error)
+	go func() { ended <- s.Serve(ctx, l) }()
+	at, err := url.Parse(l.URL())
+	if err != nil {
+		stop()
+		return nil, nil, err
+	}
+	o := live.Options{At: []*url.URL{at}, Parallel: 8, Timeout: 10 * time.Second, Forwarded: true}
+	return func(all []question, probe bool) (out []*draft.Answer) {
+		var requests []*live.Answered
+		for _, q := range all {
+			requests = append(requests, &live.Answered{Request: q.request})
+		}
+		if probe {
+			requests = append(requests, live.Probes(requests, hostsOf(e.Book.Sites[0]))...)
+		}
+		live.Record(ctx, requests, o, func(a *live.Answered) {
+			if a.Failed != nil {
+				fmt.Fprintln(os.Stderr, "draft:", a.Failed)
+			} else if answer, ok := draft.AnswerOf("asked", a.Item()); ok {
+				out = append(out, answer)
+			}
+		})
+		return out
+	}, func() { stop(); <-ended }, nil
+}
+
+// hostsOf gives the hosts that a site lists by name.
+func hostsOf(s *rulebook.Site) (out []string) {
+	for _, h := range s.Hosts {
+		if name := h.String(); !strings.ContainsAny(name, "*~:{") {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // questions are plain requests of the first site, one for each address: those that the

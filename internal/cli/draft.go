@@ -7,8 +7,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"maps"
-	"net/http"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -205,7 +203,7 @@ func (r *run) draftByAsking(source *draft.Source, d *draft.Draft, f *draftFlags)
 			}
 			came++
 			wrote = errors.Join(wrote, enc.Encode(lineOf(a)))
-			if answer, ok := draft.AnswerOf("asked", itemOf(a)); ok {
+			if answer, ok := draft.AnswerOf("asked", a.Item()); ok {
 				source.Answers = append(source.Answers, answer)
 			}
 		})
@@ -229,20 +227,6 @@ func (r *run) draftByAsking(source *draft.Source, d *draft.Draft, f *draftFlags)
 		fmt.Fprintf(r.stderr, "%s more would decide more: -questions asks for more\n", render.Number(len(open)))
 	}
 	return d, answers.Bytes(), nil
-}
-
-// itemOf is what a list has of an answer that record writes.
-func itemOf(a *live.Answered) *list.Item {
-	item := &list.Item{Request: a.Request, Recorded: a.Got.StatusCode, Location: a.Got.Header.Get("Location"), Sum: a.Sum}
-	for _, name := range slices.Sorted(maps.Keys(a.Got.Header)) {
-		if name == http.CanonicalHeaderKey("Set-Cookie") {
-			continue
-		}
-		for _, value := range a.Got.Header[name] {
-			item.Answer = append(item.Answer, request.Header{Name: name, Value: value})
-		}
-	}
-	return item
 }
 
 // seenFrom gives a file name as a rulebook in a folder names it.

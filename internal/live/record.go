@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"maps"
 	"net/http"
 	"path"
 	"slices"
@@ -16,6 +17,7 @@ import (
 	"time"
 
 	"kibitz/core/request"
+	"kibitz/core/request/list"
 )
 
 // An Answered is a request with what a server answered to it.
@@ -27,6 +29,21 @@ type Answered struct {
 	Sum     string         // SHA-256 of the body
 	Time    time.Time      // when it was asked
 	Failed  error          // of the network, after all retries
+}
+
+// Item is what a list has of the answer, where one came. Cookies are left out: they are each
+// visitor's own.
+func (a *Answered) Item() *list.Item {
+	item := &list.Item{Request: a.Request, Recorded: a.Got.StatusCode, Location: a.Got.Header.Get("Location"), Sum: a.Sum}
+	for _, name := range slices.Sorted(maps.Keys(a.Got.Header)) {
+		if name == http.CanonicalHeaderKey("Set-Cookie") {
+			continue
+		}
+		for _, value := range a.Got.Header[name] {
+			item.Answer = append(item.Answer, request.Header{Name: name, Value: value})
+		}
+	}
+	return item
 }
 
 // Record sends requests to a running server, and never to another. Redirects are not
