@@ -218,9 +218,16 @@ func (b *bench) measure(name string, e *engine.Engine) error {
 		}
 	}
 	alike := "no"
-	if proof.Compare(e, de, 1).Alike() {
+	likeness := proof.Compare(e, de, 1)
+	if likeness.Alike() {
 		alike = "yes"
 		b.like++
+	}
+	if name == b.show {
+		for _, o := range likeness.Differences {
+			fmt.Println("not alike:", o.Request.Verb(), o.Request.Address, o.Was.Status, o.Was.Location, "drafted:", o.Is.Status, o.Is.Location)
+		}
+		fmt.Println("not proved:", likeness.Open)
 	}
 	b.several++
 	b.total.add(m)

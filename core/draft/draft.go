@@ -104,6 +104,10 @@ func (s *Source) Write() (*Draft, error) {
 		return nil, err
 	}
 	d.statuses()
+	if d.engine, err = d.compile(""); err != nil {
+		return nil, err
+	}
+	d.methods()
 	d.asked()
 	d.slashes()
 	d.documents()
@@ -122,7 +126,9 @@ func (s *Source) Write() (*Draft, error) {
 		}
 	}
 	d.rest()
-	d.errorPages()
+	if err := d.errorPages(); err != nil {
+		return nil, err
+	}
 	d.headers()
 	d.media()
 	d.compression()
@@ -429,13 +435,23 @@ func withQuery(to, query string) string {
 	return address + "?" + query + fragment
 }
 
+// compile compiles the draft as it stands by now, with some more text.
+func (d *drafter) compile(more string) (*engine.Engine, error) {
+	text := d.text() + more
+	book, err := rulebook.Read("draft.kibitz", []byte(text), func(string) ([]byte, error) { return []byte(d.table()), nil })
+	if err != nil {
+		return nil, fmt.Errorf("what was drafted is not a rulebook (this is a fault of Kibitz's): %w\n%s", err, text)
+	}
+	return engine.New(book, []*site.Tree{d.Tree}), nil
+}
+
 // predict compiles the draft as it stands by now, and marks the facts that it explains.
 func (d *drafter) predict() error {
-	book, err := rulebook.Read("draft.kibitz", []byte(d.text()), func(string) ([]byte, error) { return []byte(d.table()), nil })
+	e, err := d.compile("")
 	if err != nil {
-		return fmt.Errorf("what was drafted is not a rulebook (this is a fault of Kibitz's): %w\n%s", err, d.text())
+		return err
 	}
-	d.engine = engine.New(book, []*site.Tree{d.Tree})
+	d.engine = e
 	for _, f := range d.facts {
 		f.done = d.gives(f.Answer)
 	}
@@ -543,6 +559,31 @@ func (d *drafter) statuses() {
 					d.addRow(f)
 				}
 			}
+		}
+	}
+}
+
+// methods finds the folders in which pages can only be read: any other method is refused.
+func (d *drafter) methods() {
+	told := map[group]int{}
+	refused := map[string][]*Answer{} // by status
+	for _, a := range d.Answers {
+		if verb := a.Request.Verb(); verb == "GET" || verb == "HEAD" || a.Request.Address.Origin() != d.main.Origin() || a.Status >= 500 {
+			continue
+		}
+		for _, g := range groupsOf(a) {
+			if g.kind == everyAnswer || g.kind == inFolder {
+				told[g]++
+			}
+		}
+		if slices.Contains(refusals, a.Status) && !d.gives(a) {
+			status := strconv.Itoa(a.Status)
+			refused[status] = append(refused[status], a)
+		}
+	}
+	for _, status := range slices.Sorted(maps.Keys(refused)) {
+		for _, s := range setsOf(status, refused[status], told) {
+			d.add(rankAccess, "access", "reading", s.selector()+"unless method GET HEAD refuse "+status, "Nothing but reading is allowed. %s", answers(s.n))
 		}
 	}
 }
@@ -1026,7 +1067,7 @@ func (d *drafter) why(a, other *Answer, byClient bool) string {
 	case a.Status == 401:
 		return "a name and password are asked for: which accounts there are cannot be seen"
 	case a.Request.Verb() != "GET" && a.Request.Verb() != "HEAD":
-		return "rules about methods are not drafted"
+		return fmt.Sprintf("it depends on the method: an entry is drafted from %d refusals in a folder on", leastAnswers)
 	case a.varied():
 		return "rules about header fields are not drafted"
 	case a.agent() != "" && other != nil && other.Status != a.Status:

@@ -4,6 +4,7 @@ package draft
 // another address.
 
 import (
+	"bytes"
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
@@ -21,14 +22,13 @@ import (
 	"kibitz/core/site"
 )
 
-// errorPages finds the file that answers of a status have the content of. A page that is
-// filled says something else each time, and is not found.
-func (d *drafter) errorPages() {
+// errorPages finds the file that answers of a status have the content of, as it is or filled.
+func (d *drafter) errorPages() error {
 	if d.Tree == nil {
-		return
+		return nil
 	}
 	sums := map[int]map[string]int{}
-	all := map[int]int{}
+	all := map[int][]*Answer{}
 	for _, a := range d.Answers {
 		if a.Sum == "" || a.Status < 400 || a.Request.Verb() != "GET" || !d.knows(a.Request.Address.Host) {
 			continue
@@ -36,23 +36,85 @@ func (d *drafter) errorPages() {
 		if sums[a.Status] == nil {
 			sums[a.Status] = map[string]int{}
 		}
-		all[a.Status]++
+		all[a.Status] = append(all[a.Status], a)
 		sums[a.Status][a.Sum]++
 	}
 	for _, page := range errorPages {
 		for _, status := range strings.Fields(page.status) {
 			number := 0
 			fmt.Sscanf(status, "%d", &number)
+			same := false
 			for sum, n := range sums[number] {
-				if n < 2 || float64(n) < agree*float64(all[number]) {
+				if n < 2 || float64(n) < agree*float64(len(all[number])) {
 					continue
 				}
-				if f := d.pageOf(sum); f != nil {
-					d.add(rankErrors, "error", page.entry, fmt.Sprintf("for %d show %s", number, rulebook.Quote(f.Path)), "%s", answers(n))
+				if same = true; d.pageOf(sum) != nil {
+					d.add(rankErrors, "error", page.entry, fmt.Sprintf("for %d show %s", number, rulebook.Quote(d.pageOf(sum).Path)), "%s", answers(n))
+				}
+			}
+			if same || len(all[number]) < 2 {
+				continue
+			}
+			for _, f := range d.filled() {
+				entry := fmt.Sprintf("for %d show %s fill on", number, rulebook.Quote(f.Path))
+				e, err := d.compile("\nerror it-is-filled " + entry + "\n")
+				if err != nil {
+					return err
+				}
+				if tried, n := says(e, all[number]); n > 1 && float64(n) >= agree*float64(tried) {
+					d.add(rankErrors, "error", page.entry, entry, "%s", answers(n))
+					break
 				}
 			}
 		}
 	}
+	return nil
+}
+
+// What bounds the search for a page that is filled.
+const (
+	mostFilled = 20       // pages that are tried
+	longFilled = 64 << 10 // bytes of one
+	mostSaid   = 30       // answers that one is held against
+)
+
+// filled gives the pages of errors that may be filled: those near the top with a brace in
+// them.
+func (d *drafter) filled() (out []*site.Node) {
+	d.Tree.Each(func(n *site.Node) {
+		if n.Folder || n.Hidden || n.Size > longFilled || strings.Count(n.Path, "/") > 2 || len(out) == mostFilled || !strings.HasPrefix(strings.ToLower(path.Ext(n.Path)), ".htm") {
+			return
+		}
+		in, err := n.Open()
+		if err != nil {
+			return
+		}
+		defer in.Close()
+		if text, err := io.ReadAll(in); err == nil && bytes.Contains(text, []byte("{")) {
+			out = append(out, n)
+		}
+	})
+	return out
+}
+
+// says gives to how many of some answers a rulebook says the same, and of how many that
+// was tried: each of another address.
+func says(e *engine.Engine, all []*Answer) (tried, same int) {
+	step := (len(all) + mostSaid - 1) / mostSaid
+	for i := 0; i < len(all); i += step {
+		r := e.Predict(&request.Request{Method: all[i].Request.Method, Address: all[i].Request.Address, Headers: all[i].Request.Headers})
+		tried++
+		body, err := r.Open()
+		if err != nil {
+			continue
+		}
+		sum := sha256.New()
+		if _, err := io.Copy(sum, body); err == nil && r.Status == all[i].Status && hex.EncodeToString(sum.Sum(nil)) == all[i].Sum {
+			same++
+		}
+		body.Close()
+	}
+	return tried, same
 }
 
 // mostHashed is how many pages are looked at.

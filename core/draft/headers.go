@@ -166,7 +166,7 @@ func setsOf(value string, with []*Answer, told map[group]int) (out []fieldSet) {
 			have[g]++
 		}
 	}
-	maps.DeleteFunc(have, func(g group, n int) bool { return float64(n) < agree*float64(told[g]) })
+	maps.DeleteFunc(have, func(g group, n int) bool { return told[g] == 0 || float64(n) < agree*float64(told[g]) })
 	for len(with) >= leastAnswers {
 		left := map[group]int{}
 		for _, a := range with {
