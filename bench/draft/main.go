@@ -167,7 +167,7 @@ func (b *bench) measure(name string, e *engine.Engine) error {
 	for more := true; more && len(asked) < b.ask; {
 		var next []question
 		for _, q := range d.Questions {
-			address, err := request.Parse(strings.TrimSuffix(d.Origin, "/")+q, request.Address{})
+			address, err := request.Parse(q, request.Address{})
 			if err == nil && !asked[q] && len(asked) < b.ask {
 				asked[q] = true
 				req := &request.Request{Address: address}
@@ -193,7 +193,7 @@ func (b *bench) measure(name string, e *engine.Engine) error {
 			fmt.Println("left:", l.Answer.Request.Verb(), l.Answer.Request.Address, l.Answer.Status, l.Answer.Location, "drafted:", l.Predicted, l.Why)
 		}
 	}
-	drafted, err := rulebook.Read("draft.kibitz", []byte(d.Rulebook), func(string) ([]byte, error) { return []byte(d.Table), nil })
+	drafted, err := rulebook.Read("draft.kibitz", []byte(d.Rulebook), d.Read)
 	if err != nil {
 		return err
 	}

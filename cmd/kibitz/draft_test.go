@@ -83,6 +83,50 @@ compress text using gzip
 	}
 }
 
+// Of several sites each is drafted from its own answers, and of the other names that lead to it.
+func TestADraftOfSeveralSites(t *testing.T) {
+	dir := write(t, map[string]string{
+		"ferries/index.html": "ferries", "freight/index.html": "freight", "freight/rates.html": "rates",
+		"answers.txt": `https://s.example/              => 200
+https://www.s.example/          => 301 https://s.example/
+https://s.example/lorries       => 301 https://freight.s.example/
+https://freight.s.example/      => 200
+https://freight.s.example/rates.html => 200
+http://freight.s.example/rates.html  => 302 https://freight.s.example/rates.html
+https://cargo.s.example/rates.html   => 308 https://freight.s.example/rates.html
+https://freight.s.example/tariff     => 301 /rates.html
+https://freight.s.example/old/       => 410
+`})
+	draft := func(args ...string) (errs string, status int) {
+		_, errs, status = kibitz(t, dir, "", append([]string{"draft", "answers.txt", "-out", "site.kibitz"}, args...)...)
+		return errs, status
+	}
+	if errs, status := draft("-files", "s.example=ferries", "-files", "freight.s.example=freight"); status != 0 || !strings.Contains(errs, "explain 9 of 9 answers (100.0%)") {
+		t.Fatalf("%d %s", status, errs)
+	}
+	book, _ := os.ReadFile(filepath.Join(dir, "site.kibitz"))
+	contains(t, string(book), "files   ferries", "files   freight", "hosts   www.s.example", "hosts   cargo.s.example", "table site-moves-s.example.csv", "table site-moves-freight.s.example.csv")
+	table, _ := os.ReadFile(filepath.Join(dir, "site-moves-freight.s.example.csv"))
+	contains(t, string(table), "/tariff,/rates.html,301")
+	if out, errs, status := kibitz(t, dir, "", "replay", "answers.txt"); status != 0 || !strings.Contains(out, "9 of 9 expectations met") {
+		t.Errorf("%d %s%s\n%s", status, out, errs, book)
+	}
+	for _, test := range []struct {
+		files   []string
+		message string
+	}{
+		{[]string{"-out", "other.kibitz", "-files", "ferries", "-files", "freight.s.example=freight"}, "of several sites say which files are whose"},
+		{[]string{"-files", "s.example=ferries", "-files", "s.example=freight"}, "the files of a site are named once"},
+		{[]string{"-files", "S.example=ferries"}, "is not a host in small letters"},
+		{[]string{"-files", "s.example="}, "it is empty"},
+		{[]string{"-out", "other.kibitz", "-files", "s.example=ferries", "-files", "u.example=freight"}, "no answer is of u.example"},
+	} {
+		if errs, status := draft(test.files...); status != 2 || !strings.Contains(errs, test.message) {
+			t.Errorf("%q: %d %s", test.files, status, errs)
+		}
+	}
+}
+
 // What is asked more tells a pattern that was too wide.
 func TestQuestionsMakeADraftNarrower(t *testing.T) {
 	list := ""
@@ -220,7 +264,7 @@ func TestDraftSaysWhatItCannotDo(t *testing.T) {
 		"nothing":                {[]string{"empty.txt"}, 2, "there is no answer to draft from"},
 		"two sites":              {[]string{"mixed.txt", "-base", "https://a.example"}, 1, "its host is not sent on to the site"},
 		"what is left is listed": {[]string{"mixed.txt", "-base", "https://a.example"}, 1, "the server failed"},
-		"two trees":              {[]string{"one.txt", "-files", "public", "-inventory", "x"}, 2, "do not go together"},
+		"two trees":              {[]string{"one.txt", "-files", "public", "-inventory", "x"}, 2, "the files of a site are named once"},
 		"no tree":                {[]string{"one.txt", "-files", "nowhere"}, 2, "does not exist"},
 		"a table in the way":     {[]string{"one.txt", "-out", "d.kibitz"}, 2, "d-moves.csv is there already"},
 	} {

@@ -81,11 +81,14 @@ type alias struct {
 }
 
 // surveyed finds the main address: the one with the most pages of its own, and what most
-// redirects lead to.
-func surveyed(answers []*Answer) (*survey, error) {
+// redirects lead to; of a host, if it is known.
+func surveyed(answers []*Answer, host string) (*survey, error) {
 	votes := map[string]int{}
 	for _, a := range answers {
 		o := a.Request.Address.Origin()
+		if host != "" && a.Request.Address.Host != host {
+			continue
+		}
 		votes[o] += 0
 		switch {
 		case a.Status/100 == 2:
@@ -93,7 +96,8 @@ func surveyed(answers []*Answer) (*survey, error) {
 		case a.Status == 304:
 			votes[o]++
 		case a.Status/100 == 3 && a.Location != "":
-			if to, err := a.Request.Address.Resolve(a.Location); err == nil && to.Host == a.Request.Address.Host || err == nil && to.Path == a.Request.Address.Path {
+			to, err := a.Request.Address.Resolve(a.Location)
+			if same := to.Host == a.Request.Address.Host; err == nil && (same || host == "" && to.Path == a.Request.Address.Path) {
 				votes[to.Origin()]++
 			}
 		}
@@ -103,6 +107,9 @@ func surveyed(answers []*Answer) (*survey, error) {
 		origins = append(origins, o)
 	}
 	slices.SortFunc(origins, func(a, b string) int { return cmp.Or(cmp.Compare(votes[b], votes[a]), strings.Compare(a, b)) })
+	if len(origins) == 0 {
+		return nil, silentError(host)
+	}
 	main, err := request.Parse(origins[0]+"/", request.Address{})
 	if err != nil {
 		return nil, err

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path"
 	"regexp"
 	"slices"
@@ -25,15 +26,27 @@ import (
 // A Draft is a rulebook, drafted from answers.
 type Draft struct {
 	Rulebook string
-	Table    string // a CSV of single moves, which the rulebook reads; "" for none
+	Tables   []Table // of single moves, which the rulebook reads
 	Rows     int
 	Entries  int
 	Answers  int    // that were looked at
 	Agree    int    // which the rulebook gives, too
 	Left     []Left // what it does not explain
 
-	Origin    string   // of the site's main address
-	Questions []string // that would decide more, as paths of the site
+	Questions []string // addresses that would decide more
+}
+
+// A Table is a file that a rulebook reads.
+type Table struct{ Name, Text string }
+
+// Read gives the text of a table, as rulebook.Read asks for it.
+func (d *Draft) Read(name string) ([]byte, error) {
+	for _, t := range d.Tables {
+		if t.Name == name {
+			return []byte(t.Text), nil
+		}
+	}
+	return nil, os.ErrNotExist
 }
 
 // Left is an answer that the draft does not give, and why.
@@ -46,6 +59,7 @@ type Left struct {
 // A Source is what is drafted from.
 type Source struct {
 	Answers []*Answer
+	Host    string     // of the site; "" for the one that has the most pages of its own
 	Files   string     // the folder, or with Listed the inventory, as the rulebook names it; "" for none
 	Listed  bool       // Files is an inventory
 	Tree    *site.Tree // nil where none is known
@@ -84,7 +98,7 @@ func (s *Source) Write() (*Draft, error) {
 	if len(s.Answers) == 0 {
 		return nil, errors.New("there is no answer to draft from: the lists tell no status")
 	}
-	surveyed, err := surveyed(s.Answers)
+	surveyed, err := surveyed(s.Answers, s.Host)
 	if err != nil {
 		return nil, err
 	}
@@ -1027,9 +1041,9 @@ func (d *drafter) held() error {
 
 // result says what the draft gives, and what it does not.
 func (d *drafter) result() (*Draft, error) {
-	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Origin: d.main.Origin(), Questions: d.questions()}
+	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Questions: addresses(d.main, d.questions())}
 	if len(d.rows) > 0 {
-		out.Table = d.table()
+		out.Tables = []Table{{d.Source.Table, d.table()}}
 	}
 	others := map[request.Address]*Answer{} // the last to nobody in particular
 	byClient := map[request.Address]bool{}  // where some clients were refused, and others not

@@ -52,9 +52,9 @@ func TestDraftsOfRandomRulebooks(t *testing.T) {
 			t.Errorf("seed %d: %d given, %d left of %d", seed, d.Agree, len(d.Left), d.Answers)
 		}
 		given, all = given+d.Agree, all+d.Answers
-		drafted, err := rulebook.Read("draft.kibitz", []byte(d.Rulebook), func(string) ([]byte, error) { return []byte(d.Table), nil })
+		drafted, err := rulebook.Read("draft.kibitz", []byte(d.Rulebook), d.Read)
 		if err != nil {
-			t.Fatalf("seed %d: %v in\n%s\n%s", seed, err, d.Rulebook, d.Table)
+			t.Fatalf("seed %d: %v in\n%s\n%s", seed, err, d.Rulebook, d.Tables)
 		}
 		de := engine.New(drafted, []*site.Tree{tree})
 		for _, f := range proof.Check(de, 1).Findings {
@@ -141,7 +141,7 @@ func TestTemplates(t *testing.T) {
 			t.Fatal(err)
 		}
 		if got := strings.Join(strings.Fields(d.Rulebook), " "); !strings.Contains(got, test.want) || d.Rows != 0 {
-			t.Errorf("%s: %s is not in\n%s%s", test.pairs, test.want, d.Rulebook, d.Table)
+			t.Errorf("%s: %s is not in\n%s%s", test.pairs, test.want, d.Rulebook, d.Tables)
 		}
 		if d.Agree != d.Answers {
 			t.Error(fmt.Sprint(d.Left))
@@ -286,8 +286,12 @@ func TestRowsThatLeadToTheirOwnPath(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, got, _ := strings.Cut(d.Table, "\n"); got != want {
-			t.Errorf("%s: %q, want %q", pair, got, want)
+		table := ""
+		for _, one := range d.Tables {
+			_, table, _ = strings.Cut(one.Text, "\n")
+		}
+		if table != want {
+			t.Errorf("%s: %q, want %q", pair, table, want)
 		}
 	}
 }

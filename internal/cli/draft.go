@@ -29,7 +29,8 @@ func init() {
 kibitz record has kept, from logs with a status and Location, HTTP archives, lists
 with expectations (rules by example), and tables old,new,status. The folder of the
 site's files (-files, or -inventory) tells what needs no rule; without it only
-redirects and refusals are drafted.
+redirects and refusals are drafted. Of several sites say which files are whose,
+-files HOST=DIR for each: one rulebook has them all.
 
 Drafted are other hosts and the other scheme, moved addresses (drawn together into
 patterns where several answers say so), what is gone or refused, header fields and
@@ -42,8 +43,8 @@ answers, and so on, until nothing is undecided or -questions are used up.
 Exit status 1: some answers are left out.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &draftFlags{}
-			flags.StringVar(&f.files, "files", "", "the `folder` of the site's files")
-			flags.StringVar(&f.inventory, "inventory", "", "or a listing of them, a `file` that kibitz inventory has written")
+			flags.Var(filesFlag{&f.trees, false}, "files", "the `folder` of the site's files; of several sites HOST=DIR for each of them")
+			flags.Var(filesFlag{&f.trees, true}, "inventory", "or a listing of them, a `file` that kibitz inventory has written; of several sites HOST=FILE")
 			flags.StringVar(&f.ask, "ask", "", "write what would decide more into this `file`, a list for kibitz record; draft then from the answers, too. With -at: the answers to it, as record writes them")
 			flags.IntVar(&f.questions, "questions", 300, "with -at: how many requests it sends at most, a `number`")
 			f.server.setup(flags)
@@ -52,8 +53,8 @@ Exit status 1: some answers are left out.`,
 				switch {
 				case len(args) == 0:
 					return 0, usagef("name what a server answered, like: kibitz draft answers.jsonl -files public -out site.kibitz")
-				case f.files != "" && f.inventory != "":
-					return 0, usagef("-files and -inventory do not go together")
+				case len(f.trees) > 1 && slices.ContainsFunc(f.trees, func(t tree) bool { return t.host == "" }):
+					return 0, usagef("of several sites say which files are whose: -files saltmarsh-ferries.example=public -files freight.saltmarsh-ferries.example=freight")
 				}
 				if err := f.checkFormat(); err != nil {
 					return 0, err
@@ -73,10 +74,78 @@ Exit status 1: some answers are left out.`,
 }
 
 type draftFlags struct {
-	files, inventory, ask string
-	questions             int
+	trees     []tree
+	ask       string
+	questions int
 	server
 	listFlags
+}
+
+// A tree is the files of a site, as flags name them.
+type tree struct {
+	host, name string // the host is "" for the only site
+	listed     bool   // name is that of an inventory
+}
+
+// filesFlag adds a tree.
+type filesFlag struct {
+	trees  *[]tree
+	listed bool
+}
+
+func (f filesFlag) String() string { return "" }
+
+func (f filesFlag) Set(text string) error {
+	t := tree{name: text, listed: f.listed}
+	if host, name, ok := strings.Cut(text, "="); ok && !strings.ContainsAny(host, `/\`) {
+		if a, err := siteAddress("https://" + host); err != nil || a.Host != host {
+			return fmt.Errorf("%q is not a host in small letters: write HOST=DIR, or ./DIR for a folder with this name", host)
+		}
+		t.host, t.name = host, name
+	}
+	switch {
+	case t.name == "":
+		return errors.New("it is empty")
+	case slices.ContainsFunc(*f.trees, func(o tree) bool { return o.host == t.host }):
+		return errors.New("the files of a site are named once")
+	}
+	*f.trees = append(*f.trees, t)
+	return nil
+}
+
+// sources are what the sites are drafted from, but for the answers.
+func (r *run) sources(f *draftFlags) (out []*draft.Source, err error) {
+	stem, folder := "moves.csv", filepath.Dir(r.file)
+	if r.file != "" {
+		stem = strings.TrimSuffix(filepath.Base(r.file), filepath.Ext(r.file)) + "-moves.csv"
+	}
+	trees := f.trees
+	if len(trees) == 0 {
+		trees = []tree{{}}
+	}
+	for _, t := range trees {
+		s := &draft.Source{Host: t.host, Table: stem, Listed: t.listed}
+		if len(trees) > 1 {
+			s.Table = strings.TrimSuffix(stem, ".csv") + "-" + t.host + ".csv"
+		}
+		if r.file != "" {
+			if err := mustBeNew(filepath.Join(folder, s.Table)); err != nil {
+				return nil, err
+			}
+		}
+		if s.Files, err = seenFrom(folder, t.name); err != nil {
+			return nil, err
+		}
+		of := &rulebook.Site{Files: t.name}
+		if t.listed {
+			of = &rulebook.Site{Inventory: t.name}
+		}
+		if s.Tree, err = r.loadTree(of); err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
 }
 
 func (r *run) draft(names []string, f *draftFlags) (int, error) {
@@ -89,26 +158,16 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 			return 0, err
 		}
 	}
-	source := &draft.Source{Table: "moves.csv"}
-	if r.file != "" {
-		stem := strings.TrimSuffix(filepath.Base(r.file), filepath.Ext(r.file))
-		source.Table = stem + "-moves.csv"
-		if err := mustBeNew(filepath.Join(filepath.Dir(r.file), source.Table)); err != nil {
-			return 0, err
-		}
-	}
-	if source.Files, err = seenFrom(filepath.Dir(r.file), f.files+f.inventory); err != nil {
+	sources, err := r.sources(f)
+	if err != nil {
 		return 0, err
 	}
-	source.Listed = f.inventory != ""
-	if source.Tree, err = r.loadTree(&rulebook.Site{Files: f.files, Inventory: f.inventory}); err != nil {
-		return 0, err
-	}
+	var all []*draft.Answer
 	silent := 0
 	for _, name := range names {
 		counts, err := r.readList(name, &f.listFlags, base, func(item *list.Item) {
 			if a, ok := draft.AnswerOf(name, item); ok {
-				source.Answers = append(source.Answers, a)
+				all = append(all, a)
 			} else {
 				silent++
 			}
@@ -117,29 +176,29 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 			return 0, err
 		}
 	}
-	if len(source.Answers) == 0 && silent > 0 {
+	if len(all) == 0 && silent > 0 {
 		return 0, fmt.Errorf("%s, and none of them says what was answered: kibitz record LIST -at URL asks a server", render.Count(silent, "request"))
 	}
-	d, err := source.Write()
+	d, err := draft.All(sources, all)
 	if err != nil {
 		return 0, err
 	}
 	var answers []byte
 	if len(f.at) > 0 {
-		if d, answers, err = r.draftByAsking(source, d, f); err != nil {
+		if d, answers, err = r.draftByAsking(sources, all, d, f); err != nil {
 			return 0, err
 		}
 	}
 	r.out.Printf("%s", d.Rulebook)
-	switch {
-	case d.Table != "" && r.file != "":
-		at := filepath.Join(filepath.Dir(r.file), source.Table)
-		if err := writeWhole(at, []byte(d.Table), false); err != nil {
-			return 0, err
+	for _, t := range d.Tables {
+		if r.file != "" {
+			if err := writeWhole(filepath.Join(filepath.Dir(r.file), t.Name), []byte(t.Text), false); err != nil {
+				return 0, err
+			}
+			continue
 		}
-	case d.Table != "":
-		r.out.Printf("\n# %s, which is written beside the file of -out:\n#\n", source.Table)
-		for _, line := range strings.Split(strings.TrimSpace(d.Table), "\n") {
+		r.out.Printf("\n# %s, which is written beside the file of -out:\n#\n", t.Name)
+		for _, line := range strings.Split(strings.TrimSpace(t.Text), "\n") {
 			r.out.Printf("#     %s\n", line)
 		}
 	}
@@ -164,7 +223,7 @@ func (r *run) draft(names []string, f *draftFlags) (int, error) {
 // draftByAsking asks the server what would decide more, and drafts again with its answers,
 // until nothing is undecided, or enough was asked. It gives the answers, too, as record
 // writes them.
-func (r *run) draftByAsking(source *draft.Source, d *draft.Draft, f *draftFlags) (*draft.Draft, []byte, error) {
+func (r *run) draftByAsking(sources []*draft.Source, known []*draft.Answer, d *draft.Draft, f *draftFlags) (*draft.Draft, []byte, error) {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	defer r.whenInterrupted(stop)()
@@ -179,7 +238,7 @@ func (r *run) draftByAsking(source *draft.Source, d *draft.Draft, f *draftFlags)
 				continue
 			}
 			asked[q] = true
-			address, err := request.Parse(strings.TrimSuffix(d.Origin, "/")+q, request.Address{})
+			address, err := request.Parse(q, request.Address{})
 			if err != nil {
 				continue
 			}
@@ -204,7 +263,7 @@ func (r *run) draftByAsking(source *draft.Source, d *draft.Draft, f *draftFlags)
 			came++
 			wrote = errors.Join(wrote, enc.Encode(lineOf(a)))
 			if answer, ok := draft.AnswerOf("asked", a.Item()); ok {
-				source.Answers = append(source.Answers, answer)
+				known = append(known, answer)
 			}
 		})
 		if wrote != nil {
@@ -213,7 +272,7 @@ func (r *run) draftByAsking(source *draft.Source, d *draft.Draft, f *draftFlags)
 		if came == 0 {
 			break
 		}
-		next, err := source.Write()
+		next, err := draft.All(sources, known)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -243,7 +302,7 @@ func questionList(d *draft.Draft) string {
 	var b strings.Builder
 	b.WriteString("# What would decide more about the drafted rules: kibitz record asks a server.\n")
 	for _, q := range d.Questions {
-		fmt.Fprintf(&b, "%s%s\n", strings.TrimSuffix(d.Origin, "/"), q)
+		b.WriteString(q + "\n")
 	}
 	return b.String()
 }
@@ -280,7 +339,7 @@ func (r *run) drafted(d *draft.Draft, silent int, f *draftFlags) (int, error) {
 			say.Printf("  %s %s   was %s, the draft says %s\n", render.Clean(l.Answer.Request.Verb()), render.Short(l.Answer.Request.Address.String(), 60), render.Short(was, 50), render.Short(l.Predicted, 50))
 		}
 	}
-	if f.files == "" && f.inventory == "" {
+	if len(f.trees) == 0 {
 		say.Printf("\nWithout the site's files (-files DIR) only redirects and refusals can be drafted.\n")
 	}
 	if len(d.Left) > 0 {
