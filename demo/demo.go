@@ -135,7 +135,7 @@ func Files() map[string][]byte {
 	before := changed(site, Faults)
 	before = strings.Replace(before, "as rebuilt in the spring of 2026.", "as it was before the repair.", 1)
 	out["before.kibitz"] = []byte(before)
-	out["yesterday.log"] = yesterday()
+	out["days.log"] = days()
 	out["browser.txt"] = browser()
 	for name, text := range public() {
 		out["public"+name] = []byte(text)
@@ -238,9 +238,10 @@ func browser() []byte {
 	return []byte(b.String())
 }
 
-// yesterday is an access log of the day before the rebuilt site went up: what
-// the old server answered.
-func yesterday() []byte {
+// days is an access log of the three days before the rebuilt site went up: what the old
+// server answered to visitors, to robots, to those who follow links on other pages, and to a
+// program that looks for ways in.
+func days() []byte {
 	r := rand.New(rand.NewSource(26))
 	type asked struct {
 		target   string
@@ -248,7 +249,7 @@ func yesterday() []byte {
 		referrer string
 		weight   int
 	}
-	const here = "https://saltmarsh-ferries.example"
+	const here, guide = "https://saltmarsh-ferries.example", "https://island-hopping.example/guide"
 	var all []asked
 	add := func(weight, status int, referrer string, targets ...string) {
 		for _, t := range targets {
@@ -258,11 +259,13 @@ func yesterday() []byte {
 	add(30, 200, "-", "/", "/index.php")
 	add(16, 200, here+"/", "/timetable/winter.php", "/timetable/spring.php", "/fares.php", "/boat.php?name=kittiwake", "/boat.php?name=avocet", "/Islands/Ternholm.htm")
 	add(8, 200, here+"/", "/styles/site.css", "/images/logo.svg", "/contact.php", "/page?id=3", "/page?id=7", "/tides.html", "/news/2026/02/14-storm", "/planner/ternholm/gullness")
+	add(6, 200, guide, "/Islands/Ternholm.htm", "/timetable/summer.php")
 	add(5, 404, here+"/boats/", "/boats/kitiwake.html")
 	add(4, 404, here+"/fares/", "/fares/concesions.html")
+	add(4, 404, guide, "/Islands/Gullnes.htm")
 	add(3, 404, "https://harbour-cam.example/", "/webcam.php")
 	add(3, 200, "-", "/boats/", "/fares/", "/notices/", "/islands/sandling/", "/summer", "/crew/rota.html", "/robots.txt")
-	add(2, 404, "-", "/backup.sql", "/admin/login.php", "/.env", "/apple-touch-icon.png")
+	add(2, 404, "-", "/apple-touch-icon.png")
 	var wheel []asked
 	for _, a := range all {
 		for range a.weight {
@@ -271,18 +274,34 @@ func yesterday() []byte {
 	}
 	agents := []string{"Mozilla/5.0 (X11; Linux x86_64) Gecko/20100101 Firefox/140.0", "Mozilla/5.0 (iPhone; CPU iPhone OS 18_1 like Mac OS X) Safari/604.1", "TideReader/2.1 (+https://tides.example/bot)", "PageHoover/2.1"}
 	var b strings.Builder
-	at := time.Date(2026, 2, 28, 0, 0, 0, 0, time.UTC)
-	for n := range 1200 {
-		at = at.Add(time.Duration(r.Intn(140)) * time.Second)
-		if n%400 == 399 {
-			fmt.Fprintf(&b, "203.0.113.%d - - [%s] \"\\x16\\x03\\x01\\x02\" 400 0 \"-\" \"-\"\n", r.Intn(250), at.Format("02/Jan/2006:15:04:05 -0700"))
+	start := time.Date(2026, 2, 26, 0, 0, 0, 0, time.UTC)
+	stamp := func(at time.Time) string { return at.Format("02/Jan/2006:15:04:05 -0700") }
+	line := func(client string, at time.Time, request string, status, size int, referrer, agent string) {
+		fmt.Fprintf(&b, "%s - - [%s] \"%s\" %d %d \"%s\" \"%s\"\n", client, stamp(at), request, status, size, referrer, agent)
+	}
+	// On the second day somebody looks for what was left lying about.
+	probes := []string{"/.env", "/backup.sql", "/admin/login.php", "/.git/config", "/index.php?page=../../etc/passwd", "/search?q=<script>alert(1)</script>", "/site.zip", "/config.php.bak"}
+	at := start
+	for n := range 1800 {
+		// Visitors come by day: a minute of the night is longer.
+		pause := 30 + r.Intn(110)
+		if h := at.Hour(); h < 6 || h > 21 {
+			pause *= 4
+		}
+		at = at.Add(time.Duration(pause) * time.Second)
+		if n%600 == 599 {
+			line(fmt.Sprintf("203.0.113.%d", r.Intn(250)), at, `\x16\x03\x01\x02`, 400, 0, "-", "-")
+			continue
+		}
+		if hour := at.Sub(start).Hours(); hour > 38 && hour < 39.5 && n%2 == 0 {
+			line("198.51.100.66", at, "GET "+probes[r.Intn(len(probes))]+" HTTP/1.1", 404, 162, "<script>alert(1)</script>", "ScanAll/0.9 (<b>)")
 			continue
 		}
 		a, method := wheel[r.Intn(len(wheel))], "GET"
 		if r.Intn(30) == 0 {
 			method = "HEAD"
 		}
-		fmt.Fprintf(&b, "203.0.113.%d - - [%s] \"%s %s HTTP/1.1\" %d %d \"%s\" \"%s\"\n", r.Intn(250), at.Format("02/Jan/2006:15:04:05 -0700"), method, a.target, a.status, 200+r.Intn(9000), a.referrer, agents[max(0, r.Intn(24)-20)])
+		line(fmt.Sprintf("203.0.113.%d", r.Intn(250)), at, method+" "+a.target+" HTTP/1.1", a.status, 200+r.Intn(9000), a.referrer, agents[max(0, r.Intn(24)-20)])
 	}
 	return []byte(b.String())
 }

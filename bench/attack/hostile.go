@@ -207,7 +207,7 @@ func tallyOf(s, status, cause, by, as string) attack {
 	})
 	sum := sha256.Sum256(body)
 	a := onRules(rules, "replay", "-merge", "tally", "-as", as)
-	a.files["tally"] = fmt.Sprintf("{\"kibitz\":\"replay tally 6\",\"sha256\":%q}\n%s\n", hex.EncodeToString(sum[:]), body)
+	a.files["tally"] = fmt.Sprintf("{\"kibitz\":\"replay tally 7\",\"sha256\":%q}\n%s\n", hex.EncodeToString(sum[:]), body)
 	return a
 }
 

@@ -153,7 +153,8 @@ func (b *bench) measure(name string, e *engine.Engine) error {
 		known[a.Request.Address.String()] = true
 		if r.Float64() < b.wrong {
 			wrong[a] = true
-			a.Status, a.Location, a.Sum, a.Header = []int{500, 404, 200}[r.IntN(3)], "", "", nil
+			others := slices.DeleteFunc([]int{500, 404, 200}, func(status int) bool { return status == a.Status })
+			a.Status, a.Location, a.Sum, a.Header = others[r.IntN(len(others))], "", "", nil
 		}
 	}
 	hidden = slices.DeleteFunc(hidden, func(q question) bool { return known[q.request.Address.String()] })

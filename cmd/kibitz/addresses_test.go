@@ -45,7 +45,7 @@ not-found,,https://s.example/admin.php,1,1,2026-10-04T10:00:00Z,2026-10-04T10:00
 
 	text, _, _ := kibitz(t, dir, "", "replay", "access.log", "-robots", "harvester")
 	contains(t, text, "/timetabel.html   linked on / (2); from https://o.example/ (1); perhaps /timetable.html", "/setup.php        robots alone",
-		"Leave what only robots ask for and nobody links to, 2 addresses that are not found: 3 requests.")
+		"Leave what only robots ask for and no page links to, 2 addresses that are not found: 3 requests.")
 	text, _, _ = kibitz(t, dir, "", "replay", "access.log")
 	contains(t, text, "/setup.php        1 by robots")
 	kibitz(t, dir, "", "replay", "access.log", "-robots", "harvester", "-save", "tally")

@@ -251,3 +251,24 @@ func TestTalliesOfTwoRulebooks(t *testing.T) {
 		t.Errorf("%s", errs)
 	}
 }
+
+// What was served is a page, when it ends.
+func TestASessionIsAPage(t *testing.T) {
+	dir := small(t)
+	s := serveIn(t, dir, "-page", "session.html", "-quiet")
+	for _, path := range []string{"/", "/old", "/<script>x", "/old"} {
+		s.get(t, path, "s.example")
+	}
+	s.Process.Signal(os.Interrupt)
+	if err := s.Wait(); err != nil {
+		t.Fatalf("%v %s", err, s.errs)
+	}
+	page, err := os.ReadFile(filepath.Join(dir, "session.html"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	contains(t, string(page), "kibitz serve", "<b>4</b> requests", "1 of 4 requests find nothing (404)", "What was served, answered by site.kibitz", "%3Cscript%3Ex")
+	if _, errs, status := kibitz(t, dir, "", "serve", "-page", "session.html"); status != 2 || !strings.Contains(errs, "is there already") {
+		t.Errorf("a second time: %d %s", status, errs)
+	}
+}

@@ -301,7 +301,7 @@ func TestTheExampleIsAWalkOnATerminal(t *testing.T) {
 	}
 	text := strings.ReplaceAll(string(out), "\r\n", "\n")
 	at := 0
-	for _, want := range []string{"\n1. You have a folder", "1 of 27.", "\n2. A server runs", "answers kept", "\n6. The request that shows the loop", "Loop: the visit", "more lines", "\n7. What happens", "\n3. Which rulebook", "q leaves:", "Now yours:"} {
+	for _, want := range []string{"\n1. You have a folder", "\n1 of ", "\n2. A server runs", "answers kept", "\n6. The request that shows the loop", "Loop: the visit", "more lines", "\n7. What happens", "\n3. Which rulebook", "q leaves:", "Now yours:"} {
 		i := strings.Index(text[at:], want)
 		if i < 0 {
 			t.Fatalf("%q does not come then:\n%s", want, text[at:])
@@ -322,7 +322,7 @@ func TestTheWalkFitsTheScreen(t *testing.T) {
 	const high, wide = 25, 100
 	c := exec.Command(script, "-qec", fmt.Sprintf("sh -c 'stty rows 30 cols %d; exec %s demo'", wide, program), os.DevNull)
 	c.Dir, c.Env = t.TempDir(), append(os.Environ(), "TERM=dumb", "TMPDIR="+t.TempDir())
-	c.Stdin = strings.NewReader(strings.Repeat("\n", 30))
+	c.Stdin = strings.NewReader(strings.Repeat("\n", 60))
 	out, err := c.CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
@@ -334,7 +334,7 @@ func TestTheWalkFitsTheScreen(t *testing.T) {
 		if i+1 < len(steps) {
 			step = text[at[0]:steps[i+1][0]]
 		}
-		step, _, _ = strings.Cut(step, " of 27.  Enter goes on")
+		step, _, _ = strings.Cut(step, ".  Enter goes on")
 		rows := 0
 		for line := range strings.SplitSeq(step, "\n") {
 			width := utf8.RuneCountInString(line)
@@ -347,7 +347,7 @@ func TestTheWalkFitsTheScreen(t *testing.T) {
 			t.Errorf("%d rows:\n%s", rows, step)
 		}
 	}
-	if len(steps) != 27 {
+	if last := fmt.Sprintf("\n%d of %[1]d.  Enter goes on", len(steps)); len(steps) < 20 || !strings.Contains(text, last) {
 		t.Errorf("%d steps", len(steps))
 	}
 }

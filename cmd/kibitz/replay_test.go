@@ -140,6 +140,42 @@ func TestTalliesOfManyDaysAddUp(t *testing.T) {
 	}
 }
 
+// What visitors have at the end of a redirect is counted for each entry; that a list expects
+// something makes no redirect of what is none.
+func TestWhereRedirectsEnd(t *testing.T) {
+	dir := write(t, map[string]string{"public/index.html": "home",
+		"site.kibitz": "site s address https://s.example files public\nredirect good on /good to / as 301\nredirect dead on /dead/:x to /none/{x} as 302\nredirect away on /away to https://t.example/ as 302\n",
+		"list.txt":    "/good => 301\n/dead/1 => 302\n/dead/2\n/away\n/none => 404\n/dead/known => 302 ends 404\n/ => 200\n"})
+	out, _, _ := kibitz(t, dir, "", "replay", "list.txt", "-save", "tally")
+	if _, dead, _ := strings.Cut(out, "\nDead ends"); !strings.HasPrefix(dead, "   redirected, and then not found, or answered with an error\n\n  2   to 404   dead   site.kibitz:3\n\n") {
+		t.Errorf("%s", out)
+	}
+	contains(t, out, "To do   1. Give redirects a target that is there, first dead (site.kibitz:3): 2 requests end at what is not.")
+	for _, args := range [][]string{{"list.txt"}, {"-merge", "tally"}} {
+		sums, errs, _ := kibitz(t, dir, "", append([]string{"replay", "-as", "json"}, args...)...)
+		var got struct {
+			Outcomes []struct {
+				By   string
+				Ends map[string]int
+			}
+		}
+		if err := json.Unmarshal([]byte(sums), &got); err != nil {
+			t.Fatal(err, errs)
+		}
+		ends := map[string]map[string]int{}
+		for _, o := range got.Outcomes {
+			if o.Ends != nil {
+				ends[o.By] = o.Ends
+			}
+		}
+		if want := "map[away:map[left:1] dead:map[404:2] good:map[200:1]]"; fmt.Sprint(ends) != want {
+			t.Errorf("%v ends %v, want %s", args, ends, want)
+		}
+	}
+	page, _, _ := kibitz(t, dir, "", "replay", "-as", "html", "list.txt")
+	contains(t, page, "25.0% of the 4 requests that are sent on arrive at a page", `<svg class="flow"`, "another site  1", "<title>dead, 404: 2 requests</title>")
+}
+
 // Parts of one list, counted apart, are the list as a whole; what is missing is named.
 func TestPartsOfAListAddUp(t *testing.T) {
 	dir := small(t)

@@ -30,6 +30,9 @@ type Hop struct {
 	Response *engine.Response
 }
 
+// Endings are all of them.
+var Endings = []Ending{Arrived, Loop, TooLong, Left, ToApp, ToFiles, BadEnding}
+
 // A Visit is what becomes of a request once its redirects are followed.
 type Visit struct {
 	Ending Ending

@@ -673,8 +673,8 @@ func (d *drafter) patterns() {
 		for _, other := range same[1:] {
 			n += len(other.agrees)
 			pattern, fold = strings.ToLower(pattern), " ignoring case"
-			if len(other.target()) > len(target) { // with |lower
-				target = other.target()
+			if other.lower {
+				target = c.anyCase().target()
 			}
 		}
 		rest := "on " + pattern + fold + " to " + target + " as " + as(c.status)
@@ -702,16 +702,53 @@ func (d *drafter) inAnyCase(chosen []*choice) (out [][]*choice) {
 		}
 		groups[at] = append(groups[at], c)
 	}
+	slices.SortStableFunc(groups, func(a, b []*choice) int { return len(b) - len(a) }) // those that take most others first
+	taken := map[*choice]bool{}
 	for _, same := range groups {
-		if len(same) > 1 && !d.otherwise(same) {
-			out = append(out, same)
+		same = slices.DeleteFunc(same, func(c *choice) bool { return taken[c] })
+		if len(same) == 0 {
+			continue
+		}
+		all := slices.Clone(same)
+		for _, c := range chosen { // one that says in other letters what this one says of more
+			if !taken[c] && !slices.Contains(same, c) && same[0].says(c) {
+				all = append(all, c)
+			}
+		}
+		switch {
+		case len(all) > 1 && !d.otherwise(all):
+			same = all
+		case len(same) > 1 && d.otherwise(same):
+			for _, c := range same {
+				out = append(out, []*choice{c})
+				taken[c] = true
+			}
 			continue
 		}
 		for _, c := range same {
-			out = append(out, []*choice{c})
+			taken[c] = true
 		}
+		out = append(out, same)
 	}
+	slices.SortStableFunc(out, func(a, b []*choice) int { return slices.Index(chosen, a[0]) - slices.Index(chosen, b[0]) })
 	return out
+}
+
+// anyCase gives the template for paths in any case, which leads to small letters.
+func (c *compiled) anyCase() *compiled {
+	t := *c.template
+	t.lower = true
+	return &compiled{template: &t, widths: c.widths, matches: regexp.MustCompile("(?i)" + c.matches.String())}
+}
+
+// says reports whether a choice says what another does, were its case ignored.
+func (c *choice) says(o *choice) bool {
+	any := c.anyCase()
+	return c.status == o.status && c.query == o.query && !slices.ContainsFunc(o.agrees, func(f *fact) bool {
+		to, ok := any.of(f.path)
+		want, _ := o.of(f.path)
+		return !ok || to != want
+	})
 }
 
 // otherwise reports whether an address that some choices would take, if case did not count,

@@ -340,9 +340,12 @@ func (m *matcher) score(o, n *page) candidate {
 		add(-0.3, "")
 	}
 	if o.kind != n.kind {
-		if n.kind == "page" || o.kind == "page" {
+		switch {
+		case n.kind == "style" || n.kind == "script": // which stand for nothing else
+			add(-5, "")
+		case n.kind == "page" || o.kind == "page":
 			add(-2.5, "")
-		} else {
+		default:
 			add(-1, "")
 		}
 	}

@@ -20,11 +20,13 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"kibitz/core/browser"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
 
 // savedAs is what a file is, and which version.
-const savedAs = "replay tally 6"
+const savedAs = "replay tally 7"
 
 type savedHead struct {
 	Kibitz string `json:"kibitz"`
@@ -232,6 +234,11 @@ func (o *Outcome) can() bool {
 		!strings.ContainsFunc(o.By, func(r rune) bool { return !unicode.IsGraphic(r) || r == utf8.RuneError })
 }
 
+// isEnd reports whether visitors can have something at the end.
+func isEnd(with string) bool {
+	return slices.Contains(browser.Endings, browser.Ending(with)) || request.IsStatus(with) && with[1] != 'x'
+}
+
 // tally gives the tally, if it can be one.
 func (s *saved) tally() (*Tally, error) {
 	for _, n := range []int64{s.Requests, s.Expected, s.Unmets} {
@@ -262,7 +269,13 @@ func (s *saved) tally() (*Tally, error) {
 				return nil, errCounts
 			}
 		}
-		if recorded > o.N {
+		ended := int64(0)
+		for with, n := range o.Ends {
+			if ended, ok = sumOfCounts(n, ended); !ok || !isEnd(with) {
+				return nil, errCounts
+			}
+		}
+		if recorded > o.N || ended > o.N || ended > 0 && o.Status[0] != '3' {
 			return nil, errCounts
 		}
 		t.countOf(o.Outcome).add(&o.OutcomeCount, (*Top).Merge)

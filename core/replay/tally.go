@@ -61,6 +61,7 @@ type OutcomeCount struct {
 	N        int64
 	Last     int64 `json:",omitempty"` // when an entry decided so last, in seconds since 1970; 0 where no list tells
 	Recorded []RecordedCount
+	Ends     map[string]int64 `json:",omitempty"` // of redirects: by what the visitor has at the end, a status or a browser.Ending
 
 	room *room // of their addresses
 }
@@ -141,6 +142,7 @@ func (t *Tally) Add(r *Result) {
 	if s.by != nil {
 		outcome.Last = max(outcome.Last, secondsOf(r.Item.Request.Time))
 	}
+	outcome.ends(s.end, 1)
 	t.countBytes(&s, 1)
 	if s.look != lookNone {
 		asked := &Asked{}
@@ -200,6 +202,7 @@ type sum struct {
 	cause     engine.Cause
 	by        *rulebook.Rule
 	look      look
+	end       string // what visitors have at the end of a redirect; "" for what is none
 	mimeType  string
 	size      int64
 	encoded   int64
@@ -220,6 +223,11 @@ func sumOf(resp *engine.Response, v *browser.Visit) sum {
 	case resp.Status == 404:
 		s.look = lookMissing
 	}
+	if v != nil && browser.Follows(resp) {
+		if s.end = string(v.Ending); v.Ending == browser.Arrived {
+			s.end = strconv.Itoa(v.Last().Status)
+		}
+	}
 	if resp.File != nil && resp.Status == 200 && resp.Encoding == "" && resp.Size >= smallest && representation.Compressible(resp.Type) {
 		s.unencoded, s.site = resp.File, resp.Site
 	}
@@ -232,6 +240,9 @@ func (r *Result) sum() sum {
 	x := r.Item.Expects
 	if x != nil && (x.Loop && len(r.Unmet) == 0 || s.look == lookMissing && engine.StatusFits(x.Status, r.Response)) {
 		s.look = lookNone
+	}
+	if x != nil && x.Ends != "" && len(r.Unmet) == 0 {
+		s.end = ""
 	}
 	return s
 }
@@ -275,6 +286,18 @@ func (t *Tally) countOf(o Outcome) *OutcomeCount {
 	return c
 }
 
+// ends counts n requests of which the visitors have something at the end; "" where they have
+// the outcome itself.
+func (c *OutcomeCount) ends(with string, n int64) {
+	if with == "" || n == 0 {
+		return
+	}
+	if c.Ends == nil {
+		c.Ends = map[string]int64{}
+	}
+	c.Ends[with] += n
+}
+
 // recorded gives the count for a recorded status.
 func (c *OutcomeCount) recorded(status int, differs bool) *RecordedCount {
 	for i := range c.Recorded {
@@ -295,6 +318,9 @@ func (c *OutcomeCount) recorded(status int, differs bool) *RecordedCount {
 func (c *OutcomeCount) add(o *OutcomeCount, merge func(to, from *Top)) {
 	c.N += o.N
 	c.Last = max(c.Last, o.Last)
+	for with, n := range o.Ends {
+		c.ends(with, n)
+	}
 	for _, r := range o.Recorded {
 		mine := c.recorded(r.Status, r.Differs != nil)
 		mine.N += r.N

@@ -555,6 +555,7 @@ func (w *logWorker) countByEntry(outcomes outcomeCounts, mine share) {
 				outcome = outcomes.of(&w.sums[l.sum].sum, w.entry(l.by), w.tally.room)
 			}
 			outcome.N++
+			outcome.ends(w.sums[l.sum].end, 1)
 			outcome.Last = max(outcome.Last, int64(l.at))
 			if l.status == 0 {
 				continue
@@ -602,6 +603,7 @@ func (w *logWorker) fold() {
 		w.tally.countBytes(&c.sum, c.n)
 		if c.outcome != nil {
 			c.outcome.N += c.n
+			c.outcome.ends(c.end, c.n)
 		}
 	}
 }

@@ -38,6 +38,15 @@ func (f *replayFlags) robotWords() []string {
 // partClasses are the columns of statuses.
 var partClasses = []string{"app", "1xx", "2xx", "3xx", "4xx", "5xx"}
 
+// classOrder is the order of their parts in a bar: what is well, and then what is less.
+var classOrder = []int{2, 3, 1, 0, 4, 5}
+
+// partColours and partMeans are what classes of statuses look like in a bar, and what they say.
+var (
+	partColours = []string{"other", "other", isWell, "", isDoubt, isBad}
+	partMeans   = []string{"an application or the files", "1xx", "2xx: answered", "3xx: sent on", "4xx: refused, or nothing there", "5xx: failed"}
+)
+
 func (r *run) partsText(b *replay.Breakdown, s summed) error {
 	out := r.out
 	by := b.By
@@ -172,24 +181,48 @@ func (r *run) partsHTML(b *replay.Breakdown, s summed) error {
 	if b.By == "day" || b.By == "hour" {
 		section.Note = "in the time of " + b.Zone.String()
 	}
-	var most *replay.Part
+	inTime := b.By == "day" || b.By == "hour"
+	var most, worst *replay.Part
+	var all4 int64
 	for _, part := range all {
 		if most == nil || part.Requests > most.Requests {
 			most = part
 		}
+		if worst == nil || part.Classes[4] > worst.Classes[4] {
+			worst = part
+		}
+		all4 += part.Classes[4]
 	}
-	if most != nil {
+	switch {
+	case inTime && all4 > 0:
+		p.Title = fmt.Sprintf("%s of %s are refused or find nothing; the worst %s is %s, with %s of %s", render.Number(all4), render.Count(s.tally.Requests, "request"), b.By, render.Clean(worst.Name), render.Number(worst.Classes[4]), render.Number(worst.Requests))
+	case most != nil:
 		p.Title = fmt.Sprintf("%s of %s are of one %s: %s", render.Share(most.Requests, s.tally.Requests), render.Count(s.tally.Requests, "request"), b.By, render.Clean(most.Name))
 	}
+	var used [6]bool
 	for i, part := range all {
 		if i < mostBars {
-			section.Bars = append(section.Bars, bar{render.Short(part.Name, 40), render.Number(part.Requests), "", shareOf(part.Requests, most.Requests)})
+			one := bar{Label: render.Short(part.Name, 40), Text: render.Number(part.Requests)}
+			from := int64(0)
+			for _, class := range classOrder {
+				if n := part.Classes[class]; n > 0 {
+					used[class] = true
+					one.Parts = append(one.Parts, barPart{partColours[class], shareOf(from, most.Requests), shareOf(n, most.Requests)})
+					from += n
+				}
+			}
+			section.Bars = append(section.Bars, one)
 		}
 		row := []cell{code(part.Name), number(part.Requests), {Text: render.Share(part.Requests, s.tally.Requests), Class: "n", Value: strconv.FormatInt(part.Requests, 10)}}
 		for _, n := range append(part.Classes[:], part.Loops) {
 			row = append(row, number(n))
 		}
-		section.Rows = append(section.Rows, append(row, code(timeText(part.First)), code(timeText(part.Last))))
+		section.Rows = append(section.Rows, append(row, when(timeText(part.First)), when(timeText(part.Last))))
+	}
+	for _, class := range classOrder {
+		if used[class] {
+			section.Legend = append(section.Legend, legend{partColours[class], partMeans[class]})
+		}
 	}
 	if b.Others > 0 {
 		section.More = fmt.Sprintf("… and %s of others: there are too many to be counted one by one", render.Count(b.Others, "request"))
@@ -198,5 +231,5 @@ func (r *run) partsHTML(b *replay.Breakdown, s summed) error {
 	return r.writePage(p)
 }
 
-// mostBars is how many bars a chart has: a month of days, or two days of hours.
-const mostBars = 48
+// mostBars is how many bars a chart has: three months of days, or four days of hours.
+const mostBars = 96

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"kibitz/core/proof"
 	"kibitz/core/replay"
@@ -59,6 +60,8 @@ type (
 	}
 	pageSection struct {
 		Title, Note string
+		Flow        *flow
+		Legend      []legend
 		Bars        []bar
 		Head        []cell
 		Rows        [][]cell
@@ -67,7 +70,14 @@ type (
 	}
 	bar struct {
 		Label, Text, Class string
-		Share              string // in percent
+		Share              string    // in percent
+		Parts              []barPart // in place of one
+	}
+	barPart struct {
+		Class, From, Share string // in percent
+	}
+	legend struct {
+		Class, Text string
 	}
 	cell struct {
 		Text, Class string
@@ -92,6 +102,15 @@ func number[N int | int64](n N) cell {
 }
 
 func code(s string) cell { return cell{Text: render.Clean(s), Class: "code"} }
+
+// when is a time, as the sums have it, to the minute.
+func when(text string) cell {
+	short := text
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		short = at.Format("2006-01-02 15:04")
+	}
+	return cell{Text: short, Class: "when", Value: text}
+}
 
 func heads(names ...string) (out []cell) {
 	for _, name := range names {
@@ -144,6 +163,10 @@ func (r *run) tallyHTML(s summed) error {
 	r.origin = s.engine.Book.BaseAddress().Origin()
 	near := func(address string) cell { return code(r.near(address)) }
 	loops := t.Loops.Requests + t.TooLong.Requests
+	dead := int64(0)
+	for _, d := range deadEndsOf(s.tally) {
+		dead += d.n
+	}
 	p := webPage{Title: "All " + render.Count(t.Requests, "request") + " are answered"}
 	switch {
 	case loops > 0:
@@ -152,6 +175,8 @@ func (r *run) tallyHTML(s summed) error {
 		p.Title = fmt.Sprintf("%s of %s are not answered as the list expects", render.Number(t.Unmet), render.Count(t.Requests, "request"))
 	case t.Missing.Requests > 0:
 		p.Title = fmt.Sprintf("%s of %s find nothing (404)", render.Number(t.Missing.Requests), render.Count(t.Requests, "request"))
+	case dead > 0:
+		p.Title = fmt.Sprintf("%s of %s are redirected to what is not there", render.Number(dead), render.Count(t.Requests, "request"))
 	}
 	var lists []string
 	for _, l := range t.Lists {
@@ -170,6 +195,7 @@ func (r *run) tallyHTML(s summed) error {
 	tiled(t.Requests, "requests", "")
 	tiled(loops, "in a loop", isBad)
 	tiled(t.Missing.Requests, "not found", isDoubt)
+	tiled(dead, "at a dead end", isDoubt)
 	tiled(t.Chains.Requests, "over more than one redirect", isDoubt)
 	if t.Expected > 0 {
 		tiled(t.Expected-t.Unmet, fmt.Sprintf("of %s expectations met", render.Number(t.Expected)), "")
@@ -206,13 +232,13 @@ func (r *run) tallyHTML(s summed) error {
 				}
 				from = append(from, fmt.Sprintf("%s (%s)", render.Clean(r.near(page.Page)), render.Number(page.Requests)))
 			}
-			section.Rows = append(section.Rows, []cell{number(a.Requests), number(*a.Robots), near(a.Address), {Lines: from, Class: "code"}, code(a.Likeliest), code(a.First), code(a.Last)})
+			section.Rows = append(section.Rows, []cell{number(a.Requests), number(*a.Robots), near(a.Address), {Lines: from, Class: "code"}, code(a.Likeliest), when(a.First), when(a.Last)})
 		}
 		section.More = moreAddresses(t.Missing)
 		p.Sections = append(p.Sections, section)
 	}
 	addresses("Chains", "more than one redirect before the visitor arrives", t.Chains)
-	p.Sections = append(p.Sections, outcomesSection(t), recordedSection(r, t), bytesSection(t))
+	p.Sections = append(p.Sections, flowSection(t), outcomesSection(t), recordedSection(r, t), bytesSection(t))
 	if len(t.NotReached) > 0 {
 		section := pageSection{Title: "Entries that nothing reached", Note: "they decided no request of the list", Head: heads("entry", "at")}
 		for _, e := range t.NotReached {
@@ -254,7 +280,7 @@ func outcomesSection(t tallySums) pageSection {
 	first, most := "", int64(0)
 	for _, status := range slices.Sorted(maps.Keys(byStatus)) {
 		n := byStatus[status]
-		section.Bars = append(section.Bars, bar{status, render.Share(n, t.Requests), statusClass(status), shareOf(n, t.Requests)})
+		section.Bars = append(section.Bars, bar{Label: status, Text: render.Share(n, t.Requests), Class: statusClass(status), Share: shareOf(n, t.Requests)})
 		if n > most {
 			first, most = status, n
 		}
@@ -264,7 +290,7 @@ func outcomesSection(t tallySums) pageSection {
 	}
 	for _, o := range rows {
 		status := fmt.Sprint(o.Status)
-		section.Rows = append(section.Rows, []cell{{Text: status, Class: statusClass(status)}, number(o.Requests), {Text: render.Share(o.Requests, t.Requests), Class: "n", Value: strconv.FormatInt(o.Requests, 10)}, code(o.By), code(o.At), {Text: o.Cause}, {Text: o.Last}})
+		section.Rows = append(section.Rows, []cell{{Text: status, Class: statusClass(status)}, number(o.Requests), {Text: render.Share(o.Requests, t.Requests), Class: "n", Value: strconv.FormatInt(o.Requests, 10)}, code(o.By), code(o.At), {Text: o.Cause}, when(o.Last)})
 	}
 	return section
 }
@@ -291,7 +317,7 @@ func recordedSection(r *run, t tallySums) pageSection {
 		section.Rows = append(section.Rows, []cell{{Text: strconv.Itoa(sum.Recorded), Class: statusClass(strconv.Itoa(sum.Recorded))}, {Text: status, Class: statusClass(status)}, number(sum.Requests), code(sum.By), code(sum.At), {Lines: like, Class: "code"}})
 	}
 	section.Title = fmt.Sprintf("%s of the requests are answered differently from what was recorded", render.Share(other, same+other))
-	section.Bars = []bar{{"the same", render.Number(same), isWell, shareOf(same, same+other)}, {"another", render.Number(other), isDoubt, shareOf(other, same+other)}}
+	section.Bars = []bar{{Label: "the same", Text: render.Number(same), Class: isWell, Share: shareOf(same, same+other)}, {Label: "another", Text: render.Number(other), Class: isDoubt, Share: shareOf(other, same+other)}}
 	return section
 }
 
@@ -311,7 +337,7 @@ func bytesSection(t tallySums) pageSection {
 		saved := render.Saved(b.Plain, b.Wire)
 		section.Rows = append(section.Rows, []cell{code(name), number(b.Requests), {Text: render.Bytes(b.Plain), Class: "n", Value: strconv.FormatInt(b.Plain, 10)}, {Text: render.Bytes(b.Wire), Class: "n", Value: strconv.FormatInt(b.Wire, 10)}, {Text: saved, Class: "n", Value: strconv.FormatInt(b.Plain-b.Wire, 10)}})
 		if i < 6 {
-			section.Bars = append(section.Bars, bar{name, render.Bytes(b.Plain), "other", shareOf(b.Plain, largest)}, bar{"sent", render.Bytes(b.Wire), "", shareOf(b.Wire, largest)})
+			section.Bars = append(section.Bars, bar{Label: name, Text: render.Bytes(b.Plain), Class: "other", Share: shareOf(b.Plain, largest)}, bar{Label: "sent", Text: render.Bytes(b.Wire), Share: shareOf(b.Wire, largest)})
 		}
 	}
 	section.Title = fmt.Sprintf("%s are sent for %s of content", render.Bytes(wire), render.Bytes(plain))

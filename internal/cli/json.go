@@ -34,18 +34,19 @@ func init() {
 }
 
 type outcomeRow struct {
-	Status   any    `json:"status"` // a number, or the word in its place
-	Cause    string `json:"cause"`
-	By       string `json:"by,omitempty"`
-	At       string `json:"at,omitempty"`
-	Requests int64  `json:"requests"`
-	Last     string `json:"last,omitempty"`
+	Status   any              `json:"status"` // a number, or the word in its place
+	Cause    string           `json:"cause"`
+	By       string           `json:"by,omitempty"`
+	At       string           `json:"at,omitempty"`
+	Requests int64            `json:"requests"`
+	Ends     map[string]int64 `json:"ends,omitempty"` // of redirects: by what visitors have at the end
+	Last     string           `json:"last,omitempty"`
 }
 
 func outcomeRows(t *replay.Tally) []outcomeRow {
 	rows := []outcomeRow{}
 	for o, c := range t.Outcomes {
-		rows = append(rows, outcomeRow{render.StatusValue(o.Status), string(o.Cause), o.By, o.At, c.N, secondsText(c.Last)})
+		rows = append(rows, outcomeRow{render.StatusValue(o.Status), string(o.Cause), o.By, o.At, c.N, c.Ends, secondsText(c.Last)})
 	}
 	slices.SortFunc(rows, func(a, b outcomeRow) int { return strings.Compare(fmt.Sprint(a), fmt.Sprint(b)) })
 	return rows

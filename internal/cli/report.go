@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/moves"
 	"kibitz/core/proof"
@@ -78,6 +79,7 @@ func (r *run) tallyText(s summed) error {
 			r.top("Loops", "visitors are caught in an endless loop", &t.Loops, r.most, true)
 			r.top("Too long", fmt.Sprintf("more than %d redirects", engine.MaxRedirects), &t.TooLong, r.most, true)
 			r.top("Chains", "more than one redirect before the visitor arrives", &t.Chains, r.most, false)
+			r.deadEnds(t)
 			r.missing(e, t, r.most)
 		},
 		func(r *run) {
@@ -102,6 +104,47 @@ func (r *run) together(parts ...func(*run)) {
 	pool.Wait()
 	for i := range texts {
 		texts[i].WriteTo(r.out)
+	}
+}
+
+// A deadEnd is requests that an entry redirects, and that then find nothing, or what fails.
+type deadEnd struct {
+	by, at, end string
+	n           int64
+}
+
+// deadEndsOf are those of a tally, the most requests first.
+func deadEndsOf(t *replay.Tally) (out []deadEnd) {
+	for o, c := range t.Outcomes {
+		for end, n := range c.Ends {
+			if end == string(browser.BadEnding) || end[0] == '4' && end != "401" && end != "403" || end[0] == '5' {
+				out = append(out, deadEnd{cmp.Or(o.By, "("+string(o.Cause)+")"), o.At, end, n})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b deadEnd) int {
+		return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.by+" "+a.end, b.by+" "+b.end))
+	})
+	return out
+}
+
+// deadEnds shows the entries whose redirects lead to nothing.
+func (r *run) deadEnds(t *replay.Tally) {
+	all := deadEndsOf(t)
+	if len(all) == 0 {
+		return
+	}
+	r.heading("Dead ends", "redirected, and then not found, or answered with an error", false)
+	var rows [][]string
+	for i, d := range all {
+		if i == r.most {
+			break
+		}
+		rows = append(rows, []string{render.Number(d.n), "to " + r.out.Status(d.end), render.Clean(d.by), r.out.Quiet(render.Clean(d.at))})
+	}
+	r.out.Rows("  ", rows, 0)
+	if more := len(all) - r.most; more > 0 {
+		r.out.Printf("  %s\n", r.out.Quiet("… and "+render.Number(more)+" more; all of them: -top 0"))
 	}
 }
 
@@ -332,9 +375,11 @@ func (s *referrers) says(word string, all int64) string {
 // referrersOf tells the sites' own pages from those of others.
 func referrersOf(e *engine.Engine, t *replay.Tally, address string) (own, other referrers) {
 	for _, c := range t.Missing.Asked(address).From.Most() {
-		if a, err := request.Parse(c.Address, request.Address{}); err == nil && e.Serves(a.Host) {
+		switch a, err := request.Parse(c.Address, request.Address{}); {
+		case err != nil || a.Host == "": // no page has such an address
+		case e.Serves(a.Host):
 			own.add(a.Target(), c.N)
-		} else {
+		default:
 			other.add(c.Address, c.N)
 		}
 	}
@@ -401,6 +446,13 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 	if t.Unmets > 0 {
 		items = append(items, fmt.Sprintf("Look at what is not as the list expects: %s", render.Count(t.Unmets, "request")))
 	}
+	if all := deadEndsOf(t); len(all) > 0 {
+		n := int64(0)
+		for _, d := range all {
+			n += d.n
+		}
+		items = append(items, fmt.Sprintf("Give redirects a target that is there, first %s (%s): %s end at what is not", all[0].by, all[0].at, render.Count(n, "request")))
+	}
 	if n, host := strangers(t); 10*n > t.Requests {
 		named := ""
 		if host != "" {
@@ -413,9 +465,10 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 	robots, byRobots := int64(0), 0 // requests and addresses that nobody else asks for
 	for _, c := range t.Missing.Most(lookedInto) {
 		here, there := referrersOf(e, t, c.Address)
-		if here.pages+there.pages == 0 && t.Missing.Asked(c.Address).Robots == c.N {
+		if here.pages == 0 && t.Missing.Asked(c.Address).Robots == c.N { // a page that only they name is hardly one
 			robots += c.N
 			byRobots++
+			continue
 		}
 		if here.pages > 0 {
 			own.add(here.page, here.total)
@@ -437,7 +490,7 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 		items = append(items, fmt.Sprintf("Redirect what other sites link to, or answer 410, first %s from %s: %s", r.near(otherAt), other.page, render.Count(other.total, "request")))
 	}
 	if byRobots > 1 && len(items) > 0 {
-		items = append(items, fmt.Sprintf("Leave what only robots ask for and nobody links to, %s that are not found: %s", render.Count(byRobots, "address"), render.Count(robots, "request")))
+		items = append(items, fmt.Sprintf("Leave what only robots ask for and no page links to, %s that are not found: %s", render.Count(byRobots, "address"), render.Count(robots, "request")))
 	}
 	if len(items) == 0 {
 		return

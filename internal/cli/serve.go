@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -14,6 +16,8 @@ import (
 	"time"
 
 	"kibitz/core/engine"
+	"kibitz/core/replay"
+	"kibitz/core/request/list"
 	"kibitz/internal/live"
 	"kibitz/internal/render"
 )
@@ -37,7 +41,7 @@ certificate made on the spot, so that rules about the scheme can be tried.
 ` + "`handoff`" + ` entries with ` + "`to`" + ` are passed on to the application.
 
 A changed rulebook or tree is reloaded; one with errors is shown, and the old one
-goes on answering. Ctrl-C ends it.`,
+goes on answering. Ctrl-C ends it; -page then writes what was served as a page.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			f := &serveFlags{}
 			flags.StringVar(&f.listen, "listen", "", "the `address` to listen at, like 127.0.0.1:8080 (default a free port of this machine)")
@@ -47,9 +51,15 @@ goes on answering. Ctrl-C ends it.`,
 			flags.BoolVar(&f.forwarded, "forwarded", false, "take the client and the scheme from a Forwarded field (RFC 7239), to try rules about them")
 			flags.BoolVar(&f.quiet, "quiet", false, "show no requests")
 			flags.StringVar(&f.log, "log", "", "add a line a request to this `file`, as an access log in the combined form that replay reads; opened again on SIGHUP")
+			flags.StringVar(&f.page, "page", "", "when it ends, write what was asked and answered to this `file`, as a page; it must not be there yet")
 			return func(r *run, args []string) (int, error) {
 				if len(args) > 0 {
 					return 0, usagef("serve takes no argument: the rulebook is named with -rules")
+				}
+				if f.page != "" {
+					if err := mustBeNew(f.page); err != nil {
+						return 0, err
+					}
 				}
 				ctx, stop := context.WithCancel(context.Background())
 				defer stop()
@@ -62,7 +72,7 @@ goes on answering. Ctrl-C ends it.`,
 
 type serveFlags struct {
 	listen, listenTLS, host string
-	log                     string
+	log, page               string
 	tls, forwarded, quiet   bool
 	ready                   func(url string) // told where it listens; may be nil
 }
@@ -90,6 +100,10 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 		}
 		defer to.close()
 		logs = append(logs, func(d live.Served) { to.write(live.LogLine(d, s.Engine().Book.BaseAddress())) })
+	}
+	session := &session{tally: replay.NewTally()}
+	if f.page != "" {
+		logs = append(logs, func(d live.Served) { session.add(s.Engine(), d) })
 	}
 	s.Log = func(d live.Served) {
 		for _, log := range logs {
@@ -133,7 +147,46 @@ func (r *run) serve(ctx context.Context, f *serveFlags) error {
 	}()
 	err = s.Serve(ctx, listeners...)
 	<-reloaded
+	if f.page != "" {
+		err = errors.Join(err, r.sessionPage(s.Engine(), session, f.page))
+	}
 	return err
+}
+
+// A session is what was served.
+type session struct {
+	mu     sync.Mutex
+	tally  *replay.Tally
+	counts list.Counts
+}
+
+// add counts a request that was answered. Those that name no host have no address.
+func (s *session) add(e *engine.Engine, d live.Served) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.counts.Lines++
+	if d.NoHost != "" {
+		s.counts.Skipped++
+		return
+	}
+	s.counts.Requests++
+	s.tally.Add(replay.Predict(e, "", &list.Item{Request: d.Request, Recorded: d.Status, Line: s.counts.Lines}))
+}
+
+// sessionAddresses is how many addresses of a sort are on the page of a session.
+const sessionAddresses = 1000
+
+// sessionPage writes what was served as a page, as that of a replay.
+func (r *run) sessionPage(e *engine.Engine, s *session, name string) error {
+	s.counts.Of = "request"
+	s.tally.AddCounts("What was served", s.counts)
+	var b bytes.Buffer
+	side := *r
+	side.stdout, side.most = &b, sessionAddresses
+	if err := side.tallyHTML(summed{engine: e, tally: s.tally, flags: &replayFlags{}}); err != nil {
+		return err
+	}
+	return writeWhole(name, b.Bytes(), false)
 }
 
 // served writes a line a request.

@@ -114,6 +114,10 @@ func (r *run) sidesText(s sideBySide) error {
 		return nil
 	}
 	r.heading("Not found", "answered 404, what changed most first", false)
+	if !slices.ContainsFunc(s.missing, func(m *replay.Row) bool { return len(slices.Compact(slices.Clone(m.Requests))) > 1 }) {
+		out.Printf("  nothing changed: %s as often as before\n", render.Count(len(s.missing), "address"))
+		return nil
+	}
 	rows = [][]string{head("")}
 	for i, m := range s.missing {
 		if i == r.most {

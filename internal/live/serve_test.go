@@ -211,7 +211,7 @@ func TestTheExampleIsAnsweredAsPredicted(t *testing.T) {
 	e, files := demoEngine(t)
 	w := serve(t, e)
 	asked := 0
-	for _, name := range []string{"requests.txt", "browser.txt", "yesterday.log"} {
+	for _, name := range []string{"requests.txt", "browser.txt", "days.log"} {
 		_, err := list.Read(bytes.NewReader(files[name]), list.Options{Base: e.Book.BaseAddress()}, func(item *list.Item) {
 			asked++
 			if why := w.differs(item.Request); why != "" {
