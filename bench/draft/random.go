@@ -21,9 +21,8 @@ var pageNames = []string{"avocet", "tern", "kittiwake", "plover", "dunlin", "cur
 // A writer makes one site.
 type writer struct {
 	*rand.Rand
-	files   map[string]string
-	entries []string
-	free    []string // names of old folders that nothing has yet
+	files map[string]string
+	free  []string // names of old folders that nothing has yet
 }
 
 func (w *writer) pick(list ...string) string { return list[w.IntN(len(list))] }

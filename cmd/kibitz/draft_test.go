@@ -83,6 +83,25 @@ compress text using gzip
 	}
 }
 
+// What check finds in a draft, since the server does so, is accepted there, and said.
+func TestADraftAcceptsWhatTheServerDoes(t *testing.T) {
+	dir := write(t, map[string]string{"public/index.html": "home", "answers.txt": "https://s.example/ => 200\n"})
+	list, _ := os.OpenFile(filepath.Join(dir, "answers.txt"), os.O_APPEND|os.O_WRONLY, 0)
+	for _, name := range []string{"one", "two", "three", "four"} {
+		fmt.Fprintf(list, "https://s.example/old/%s.php => 301 /new/%s/\n", name, name)
+	}
+	list.Close()
+	out, errs, status := kibitz(t, dir, "", "draft", "answers.txt", "-files", "public", "-out", "site.kibitz")
+	if status != 0 || !strings.Contains(errs, "To look at   accepted in the draft, since the server does so") {
+		t.Fatalf("%d %s%s", status, out, errs)
+	}
+	book, _ := os.ReadFile(filepath.Join(dir, "site.kibitz"))
+	contains(t, string(book), "redirect old  on /old/:name.php", `accept missing-target "the server does so: `)
+	if out, _, status := kibitz(t, dir, "", "check", "-fail-on", "warning"); status != 0 {
+		t.Errorf("%s", out)
+	}
+}
+
 // Of several sites each is drafted from its own answers, and of the other names that lead to it.
 func TestADraftOfSeveralSites(t *testing.T) {
 	dir := write(t, map[string]string{

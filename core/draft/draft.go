@@ -18,6 +18,7 @@ import (
 
 	"kibitz/core/canonical"
 	"kibitz/core/engine"
+	"kibitz/core/proof"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
 	"kibitz/core/site"
@@ -34,6 +35,8 @@ type Draft struct {
 	Left     []Left // what it does not explain
 
 	Questions []string // addresses that would decide more
+
+	Accepted []*proof.Finding // that the server does so: the rulebook accepts them, with the reason
 }
 
 // A Table is a file that a rulebook reads.
@@ -90,6 +93,8 @@ type drafter struct {
 	engine     *engine.Engine
 	chosen     []*choice
 	whole      []string // folders of which everything is answered alike
+	accepted   []*proof.Finding
+	accepts    map[string][]string // lines that accept them, by the name of their entry; "" for the site
 	sums       map[string]*site.Node
 }
 
@@ -147,6 +152,9 @@ func (s *Source) Write() (*Draft, error) {
 	d.media()
 	d.compression()
 	if err := d.held(); err != nil {
+		return nil, err
+	}
+	if err := d.accept(); err != nil {
 		return nil, err
 	}
 	return d.result()
@@ -401,19 +409,27 @@ func (d *drafter) head() string {
 	case d.Files != "":
 		fmt.Fprintf(&b, "    files %s\n", rulebook.Quote(d.Files))
 	}
+	for _, line := range d.accepts[""] {
+		b.WriteString("    " + line + "\n")
+	}
 	return b.String()
 }
 
 // text is the rulebook as it stands by now.
 func (d *drafter) text() string {
 	paragraphs := slices.Clone(d.paragraphs)
+	if len(d.rows) > 0 {
+		paragraphs = append([]paragraph{{rank: rankMoved, why: fmt.Sprintf("Single addresses: %d of them.", len(d.rows)), entry: "moves single table " + rulebook.Quote(d.Table) + " as permanent"}}, paragraphs...)
+	}
 	for i, p := range paragraphs {
+		if words := strings.Fields(p.entry); len(words) > 1 {
+			for _, line := range d.accepts[words[1]] {
+				paragraphs[i].entry += "\n    " + line
+			}
+		}
 		if f := p.example; f != nil && f.done && f.query == "" {
 			paragraphs[i].entry += fmt.Sprintf("\n    example %s => %d", f.path, f.Status)
 		}
-	}
-	if len(d.rows) > 0 {
-		paragraphs = append([]paragraph{{rank: rankMoved, why: fmt.Sprintf("Single addresses: %d of them.", len(d.rows)), entry: "moves single table " + rulebook.Quote(d.Table) + " as permanent"}}, paragraphs...)
 	}
 	return layOut(fmt.Sprintf("%s: drafted by kibitz draft from what a server answered.\nRead it, change what is not meant, and try it: kibitz check, kibitz replay.", d.main.Host), d.head(), paragraphs)
 }
@@ -1076,9 +1092,39 @@ func (d *drafter) held() error {
 	return d.predict()
 }
 
+// accept accepts what check finds: the server does so, and whoever reads the draft decides
+// whether it shall.
+func (d *drafter) accept() error {
+	d.accepts = map[string][]string{}
+	for range mostAccepted {
+		bad := slices.DeleteFunc(proof.Check(d.engine, 1).Findings, func(f *proof.Finding) bool { return f.Severity == proof.Note })
+		if len(bad) == 0 {
+			return nil
+		}
+		for _, f := range bad {
+			entry := ""
+			if len(f.Rules) > 0 {
+				entry = f.Rules[0].Name
+			}
+			name := "accept " + f.Name + " "
+			if !slices.ContainsFunc(d.accepts[entry], func(line string) bool { return strings.HasPrefix(line, name) }) {
+				d.accepts[entry] = append(d.accepts[entry], name+rulebook.Quote("the server does so: "+comment(f.Message)))
+				d.accepted = append(d.accepted, f)
+			}
+		}
+		if err := d.predict(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mostAccepted is how often what was accepted may let something else be seen.
+const mostAccepted = 5
+
 // result says what the draft gives, and what it does not.
 func (d *drafter) result() (*Draft, error) {
-	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Questions: addresses(d.main, d.questions())}
+	out := &Draft{Rulebook: d.text(), Rows: len(d.rows), Entries: len(d.engine.Book.Rules), Answers: len(d.Answers), Questions: addresses(d.main, d.questions()), Accepted: d.accepted}
 	if len(d.rows) > 0 {
 		out.Tables = []Table{{d.Source.Table, d.table()}}
 	}

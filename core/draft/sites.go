@@ -51,6 +51,7 @@ func All(sources []*Source, answers []*Answer) (*Draft, error) {
 		all.Agree += d.Agree
 		all.Left = append(all.Left, d.Left...)
 		all.Questions = append(all.Questions, d.Questions...)
+		all.Accepted = append(all.Accepted, d.Accepted...)
 	}
 	return all, nil
 }

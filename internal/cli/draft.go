@@ -310,6 +310,9 @@ func questionList(d *draft.Draft) string {
 // shownLeft is how many answers of a sort are shown that the draft does not give.
 const shownLeft = 3
 
+// shownAccepted is how many findings are shown that the draft accepts.
+const shownAccepted = 8
+
 // drafted says what the draft gives, and what it does not.
 func (r *run) drafted(d *draft.Draft, silent int, f *draftFlags) (int, error) {
 	say := render.NewOutput(r.stderr, r.color)
@@ -337,6 +340,16 @@ func (r *run) drafted(d *draft.Draft, silent int, f *draftFlags) (int, error) {
 				was += " " + l.Answer.Location
 			}
 			say.Printf("  %s %s   was %s, the draft says %s\n", render.Clean(l.Answer.Request.Verb()), render.Short(l.Answer.Request.Address.String(), 60), render.Short(was, 50), render.Short(l.Predicted, 50))
+		}
+	}
+	if len(d.Accepted) > 0 {
+		say.Printf("\nTo look at   accepted in the draft, since the server does so\n\n")
+		for i, f := range d.Accepted {
+			if i == shownAccepted {
+				say.Printf("  … and %s more\n", render.Number(len(d.Accepted)-i))
+				break
+			}
+			say.Wrapped("  ", render.Clean(f.Message))
 		}
 	}
 	if len(f.trees) == 0 {
