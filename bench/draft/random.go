@@ -124,6 +124,7 @@ func (w *writer) rules(chosen []string, pages map[string][]string) []string {
 		error404,
 		fmt.Sprintf("fallback app in /%[1]s/ to /%[1]s/index.html", shown),
 		"compress text using br gzip",
+		fmt.Sprintf("hint early in /%s/ preload /assets/style.css as style", c),
 		"moves single table moves.csv as permanent",
 		"folder pictures in /pictures/ listing on",
 		fmt.Sprintf("rewrite short on /%s to /terms.html then finish", w.pick("agb", "t", "conditions")),

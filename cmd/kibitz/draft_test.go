@@ -83,6 +83,34 @@ compress text using gzip
 	}
 }
 
+// Early hints are recorded, and drafted for the folder whose pages have them; so is what HEAD
+// says of an address whose page failed once.
+func TestHintsAndHeadsAreSeen(t *testing.T) {
+	files := map[string]string{"public/index.html": "home", "public/site.css": "a", "public/none/index.html": "x",
+		"true.kibitz": "site s address http://s.example files public\nhint early in /boats/ preload /site.css as style preconnect https://tiles.example\nreply gone in /gone/ with 410\n"}
+	list := ""
+	for _, name := range []string{"avocet", "tern", "gull"} {
+		files["public/boats/"+name+".html"] = name
+		list += "/boats/" + name + ".html\n/none/\n/gone/" + name + "\n"
+	}
+	files["list.txt"] = list
+	dir := write(t, files)
+	s := serveIn(t, dir, "-rules", "true.kibitz", "-quiet")
+	if _, errs, status := kibitz(t, dir, "", "record", "list.txt", "-base", "http://s.example", "-at", s.url, "-rate", "0", "-probe", "-out", "a.jsonl"); status != 0 {
+		t.Fatal(errs)
+	}
+	answers, _ := os.ReadFile(filepath.Join(dir, "a.jsonl"))
+	contains(t, string(answers), `"hints":["</site.css>; rel=preload; as=style","<https://tiles.example>; rel=preconnect"]`)
+	broken := strings.Replace(string(answers), `"url":"http://s.example/gone/tern","method":"GET","status":410`, `"url":"http://s.example/gone/tern","method":"GET","status":500`, 1)
+	if broken == string(answers) {
+		t.Fatalf("nothing fails in\n%s", answers)
+	}
+	os.WriteFile(filepath.Join(dir, "a.jsonl"), []byte(broken), 0o644)
+	book, errs, _ := kibitz(t, dir, "", "draft", "a.jsonl", "-files", "public")
+	contains(t, book, "hint early  in /boats/  preload /site.css as style  preconnect https://tiles.example", "in /gone/  with 410")
+	contains(t, errs, "1 answer: the server failed")
+}
+
 // What check finds in a draft, since the server does so, is accepted there, and said.
 func TestADraftAcceptsWhatTheServerDoes(t *testing.T) {
 	dir := write(t, map[string]string{"public/index.html": "home", "answers.txt": "https://s.example/ => 200\n"})

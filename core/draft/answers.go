@@ -5,6 +5,7 @@ package draft
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
@@ -24,12 +25,13 @@ type Answer struct {
 	Location string
 	Header   []request.Header // that the server sent; nil where the list does not tell it
 	Sum      string           // SHA-256 of the body; "" likewise
+	Hints    []string         // values of Link ahead of it (103)
 }
 
 // AnswerOf gives the answer that an item of a list tells: what was recorded, or what is
 // expected; false where it tells none.
 func AnswerOf(name string, item *list.Item) (*Answer, bool) {
-	a := &Answer{List: name, Line: item.Line, Request: item.Request, Status: item.Recorded, Location: item.Location, Header: item.Answer, Sum: item.Sum}
+	a := &Answer{List: name, Line: item.Line, Request: item.Request, Status: item.Recorded, Location: item.Location, Header: item.Answer, Sum: item.Sum, Hints: item.Hints}
 	if x := item.Expects; x != nil && a.Status == 0 {
 		a.Status, _ = strconv.Atoi(x.Status) // 0 for 2xx and the like
 		a.Location = x.Location
@@ -41,6 +43,14 @@ func AnswerOf(name string, item *list.Item) (*Answer, bool) {
 func (a *Answer) agent() string {
 	agent, _ := a.Request.Get("User-Agent")
 	return agent
+}
+
+// encoded reports whether the request has no header fields but those that say who asks, and
+// in which encodings.
+func (a *Answer) encoded() bool {
+	return !slices.ContainsFunc(a.Request.Headers, func(h request.Header) bool {
+		return !slices.Contains([]string{"user-agent", "referer", "accept-encoding"}, strings.ToLower(h.Name))
+	})
 }
 
 // varied reports whether the request has header fields on which the answer may depend,
@@ -61,7 +71,11 @@ type fact struct {
 	hasQuery bool
 	back     string // the path of to in its one spelling, where it is of the site
 	done     bool   // the rulebook by now answers so
+	aside    bool   // it was asked for otherwise than plainly: it says what is answered, but not with what
 }
+
+// said is what was answered, as far as facts are told apart.
+func (f *fact) said() string { return fmt.Sprint(f.Status, f.to, f.toQuery) }
 
 func (f *fact) redirects() bool { return f.Status/100 == 3 && f.Status != 304 && f.Location != "" }
 
@@ -183,14 +197,15 @@ func (s *survey) knows(host string) bool {
 // that files do not take.
 func (s *survey) factOf(a *Answer) *fact {
 	from := a.Request.Address
-	if from.Origin() != s.main.Origin() || a.Request.Verb() != "GET" || a.varied() {
+	verb := a.Request.Verb()
+	if from.Origin() != s.main.Origin() || verb != "GET" && verb != "HEAD" || a.varied() && !a.encoded() {
 		return nil
 	}
 	path, err := canonical.Path(from.Path, false)
 	if err != nil {
 		return nil
 	}
-	f := &fact{Answer: a, path: path, query: from.Query, hasQuery: from.HasQuery}
+	f := &fact{Answer: a, path: path, query: from.Query, hasQuery: from.HasQuery, aside: verb == "HEAD" || a.varied()}
 	if f.Status == 304 || f.Status == 206 {
 		f.Status = 200
 	}

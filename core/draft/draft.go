@@ -151,6 +151,7 @@ func (s *Source) Write() (*Draft, error) {
 	d.headers()
 	d.media()
 	d.compression()
+	d.hints()
 	if err := d.held(); err != nil {
 		return nil, err
 	}
@@ -179,8 +180,9 @@ const mostTemplates = 300_000
 // speak for come first.
 const mostTried = 10_000_000
 
-// agreed leaves one fact of each address: the last answer that most of them gave; of those
-// to nobody in particular, where there are some.
+// agreed leaves one fact of each address: the last answer that most of them gave, HEAD and
+// what was asked with an Accept-Encoding counted as well; of those to nobody in particular,
+// where there are some.
 func agreed(facts []*fact) (out []*fact) {
 	by := map[string][]*fact{}
 	var order []string
@@ -197,12 +199,17 @@ func agreed(facts []*fact) (out []*fact) {
 			asked = by[key]
 		}
 		votes := map[string]int{}
+		for _, f := range asked {
+			votes[f.said()]++
+		}
 		best := asked[0]
 		for _, f := range asked {
-			k := fmt.Sprint(f.Status, f.to, f.toQuery)
-			if votes[k]++; votes[k] >= votes[fmt.Sprint(best.Status, best.to, best.toQuery)] {
+			if more := votes[f.said()] - votes[best.said()]; more > 0 || more == 0 && (best.aside || !f.aside) {
 				best = f
 			}
+		}
+		if !slices.ContainsFunc(asked, func(f *fact) bool { return !f.aside }) {
+			continue // nobody has asked for it plainly
 		}
 		out = append(out, best)
 	}
@@ -218,6 +225,9 @@ func (d *drafter) add(rank int, kind, name, rest, why string, args ...any) {
 	d.taken[free] = true
 	d.paragraphs = append(d.paragraphs, paragraph{rank: rank, why: fmt.Sprintf(why, args...), entry: kind + " " + free + " " + rest})
 }
+
+// show lets the entry that was added last have an example, if the draft gives it.
+func (d *drafter) show(f *fact) { d.paragraphs[len(d.paragraphs)-1].example = f }
 
 // leastOfAgent is after how many refusals a visitor's program is said to be refused always.
 const leastOfAgent = 3
@@ -311,6 +321,7 @@ func (d *drafter) served() {
 	}
 	if len(folders) > 0 && len(bare) > 1 {
 		d.add(rankFiles, "fallback", "bare-names", "in "+strings.Join(folders, " ")+" to {path}.html", "Pages without their extension. %s", answers(len(bare)))
+		d.show(bare[0])
 		for _, f := range bare {
 			f.done = f.done || slices.Contains(folders, strings.TrimSuffix(path.Dir(f.path), "/")+"/")
 		}
@@ -513,6 +524,10 @@ func (d *drafter) gives(a *Answer) bool {
 	return err1 == nil && err2 == nil && want == got
 }
 
+// oddOnes is of how many alike answers one may be another: a server that fails now and then is
+// not to hide what it says of a folder. It is listed as what the draft does not give.
+const oddOnes = 20
+
 // refusals are the statuses that access entries refuse with.
 var refusals = []int{403, 404, 405, 451}
 
@@ -526,12 +541,13 @@ func (d *drafter) statuses() {
 	}
 	for _, status := range slices.Sorted(maps.Keys(byStatus)) {
 		left := byStatus[status]
-		take := func(selector string, n int, name string) {
+		take := func(selector string, n int, name string, like *fact) {
 			rank, kind, rest := rankMoved, "reply", selector+fmt.Sprintf(" with %d", status)
 			if slices.Contains(refusals, status) {
 				rank, kind, rest = rankAccess, "access", selector+fmt.Sprintf(" refuse %d", status)
 			}
 			d.add(rank, kind, name, rest, "%s", answers(n))
+			d.show(like)
 		}
 		name := map[int]string{403: "refused", 404: "hidden", 410: "gone", 451: "withheld"}[status]
 		name = cmp.Or(name, fmt.Sprintf("status-%d", status))
@@ -553,17 +569,18 @@ func (d *drafter) statuses() {
 				n, wrong := 0, 0
 				for _, f := range d.facts {
 					if group.takes(f, of) {
-						if f.Status == status {
+						switch {
+						case f.Status == status:
 							n++
-						} else {
+						case f.Status < 500: // else the server failed
 							wrong++
 						}
 					}
 				}
-				if n < 2 || wrong > 0 || !slices.ContainsFunc(left, func(f *fact) bool { return group.takes(f, of) }) {
+				if n < 2 || wrong*oddOnes > n || !slices.ContainsFunc(left, func(f *fact) bool { return group.takes(f, of) }) {
 					continue
 				}
-				take(group.write(of), n, name)
+				take(group.write(of), n, name, left[slices.IndexFunc(left, func(f *fact) bool { return group.takes(f, of) })])
 				if strings.HasPrefix(of, "/") {
 					d.whole = append(d.whole, of)
 				}
@@ -581,7 +598,7 @@ func (d *drafter) statuses() {
 			}
 		}
 		if len(paths) > 0 && status != 410 || len(paths) > 0 && len(paths) < 4 {
-			take("on "+strings.Join(paths, " "), len(paths), name)
+			take("on "+strings.Join(paths, " "), len(paths), name, left[slices.IndexFunc(left, func(f *fact) bool { return f.path == paths[0] })])
 		} else if len(paths) > 0 {
 			for _, f := range left {
 				if slices.Contains(paths, f.path) {
@@ -698,7 +715,7 @@ func (d *drafter) patterns() {
 			rest += " query " + c.query
 		}
 		d.add(rankMoved, "redirect", nameOf(c.agrees[0].path), rest, "%s", answers(n))
-		d.paragraphs[len(d.paragraphs)-1].example = c.agrees[0]
+		d.show(c.agrees[0])
 	}
 }
 
@@ -960,6 +977,7 @@ func (d *drafter) folders() {
 			continue
 		}
 		d.add(rankMoved, "redirect", nameOf(folder), "in "+folder+toOne(facts), "%s", answers(len(facts)))
+		d.show(facts[0])
 		d.whole = append(d.whole, folder)
 		for _, f := range facts {
 			f.done = true
@@ -1020,6 +1038,7 @@ func (d *drafter) sameTargets() {
 			continue
 		}
 		d.add(rankMoved, "redirect", nameOf(paths[0]), "on "+strings.Join(paths, " ")+toOne(facts), "%s", answers(len(facts)))
+		d.show(facts[0])
 		for _, f := range facts {
 			f.done = true
 		}

@@ -204,6 +204,7 @@ func (d *drafter) rewrites() {
 		}
 		slices.Sort(paths)
 		d.add(rankFiles, "rewrite", strings.TrimPrefix(nameOf(paths[0]), "old-"), "on "+strings.Join(slices.Compact(paths), " ")+" to "+rulebook.Quote(n.Path)+" then finish", "The file is shown under another address. %s", answers(len(from[n])))
+		d.show(from[n][0])
 	}
 }
 

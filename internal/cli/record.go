@@ -91,6 +91,7 @@ type answerLine struct {
 	Headers  map[string][]string `json:"headers"`
 	Size     int64               `json:"size"`
 	Sum      string              `json:"sha256"`
+	Hints    []string            `json:"hints,omitempty"`
 	Time     string              `json:"asked"`
 }
 
@@ -162,7 +163,7 @@ func lineOf(a *live.Answered) answerLine {
 		}
 	}
 	return answerLine{URL: a.Request.Address.Printable(), Method: a.Request.Verb(), Asked: render.NewAsked(a.Request), Probe: a.Probe, Status: a.Got.StatusCode,
-		Location: a.Got.Header.Get("Location"), Headers: headers, Size: a.Size, Sum: a.Sum, Time: a.Time.UTC().Format(time.RFC3339)}
+		Location: a.Got.Header.Get("Location"), Headers: headers, Size: a.Size, Sum: a.Sum, Hints: a.Hints, Time: a.Time.UTC().Format(time.RFC3339)}
 }
 
 // alreadyRecorded gives what the file of -out has already, which stands in the result again.

@@ -10,6 +10,8 @@ import (
 	"errors"
 	"maps"
 	"net/http"
+	"net/http/httptrace"
+	"net/textproto"
 	"path"
 	"slices"
 	"strings"
@@ -27,6 +29,7 @@ type Answered struct {
 	Got     *http.Response // without its body; nil where nothing came
 	Size    int64          // of the body
 	Sum     string         // SHA-256 of the body
+	Hints   []string       // values of Link in early hints (103, RFC 8297)
 	Time    time.Time      // when it was asked
 	Failed  error          // of the network, after all retries
 }
@@ -34,7 +37,7 @@ type Answered struct {
 // Item is what a list has of the answer, where one came. Cookies are left out: they are each
 // visitor's own.
 func (a *Answered) Item() *list.Item {
-	item := &list.Item{Request: a.Request, Recorded: a.Got.StatusCode, Location: a.Got.Header.Get("Location"), Sum: a.Sum}
+	item := &list.Item{Request: a.Request, Recorded: a.Got.StatusCode, Location: a.Got.Header.Get("Location"), Sum: a.Sum, Hints: a.Hints}
 	for _, name := range slices.Sorted(maps.Keys(a.Got.Header)) {
 		if name == http.CanonicalHeaderKey("Set-Cookie") {
 			continue
@@ -57,7 +60,13 @@ func Record(ctx context.Context, requests []*Answered, o Options, done func(*Ans
 		r := requests[i]
 		sum := sha256.New()
 		r.Time = time.Now()
-		r.Got, r.Size, r.Failed = v.ask(ctx, v.at(r.Request.Address.Scheme), r.Request, sum)
+		heard := httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{Got1xxResponse: func(status int, header textproto.MIMEHeader) error {
+			if status == http.StatusEarlyHints {
+				r.Hints = header["Link"]
+			}
+			return nil
+		}})
+		r.Got, r.Size, r.Failed = v.ask(heard, v.at(r.Request.Address.Scheme), r.Request, sum)
 		if errors.Is(r.Failed, errInterrupted) || ctx.Err() != nil {
 			return
 		}

@@ -78,13 +78,14 @@ func (t *texts) written(line []byte) {
 	var o struct {
 		Cause, Sha256 string
 		Got, Recorded int
+		Hints         []string
 		Request       struct{ Headers fieldLines }
 	}
 	if json.Unmarshal(line, &o) != nil || o.Cause == "" && o.Got == 0 && o.Sha256 == "" {
 		return
 	}
 	if o.Sha256 != "" {
-		t.answer, t.sum = t.headers, o.Sha256
+		t.answer, t.sum, t.hints = t.headers, o.Sha256, o.Hints
 	}
 	t.headers = o.Request.Headers
 	if n := max(o.Got, o.Recorded); n > 0 {

@@ -22,6 +22,7 @@ type Item struct {
 	Location string               // and its Location
 	Answer   []request.Header     // the header that a server sent, where the list is one that record has written
 	Sum      string               // and the SHA-256 of the body, likewise
+	Hints    []string             // and the values of Link in early hints
 	Times    int64                // how many requests it stands for; 0 for one
 }
 

@@ -20,7 +20,8 @@ type texts struct {
 	old, new                                          string // of a table of moves
 	headers                                           []request.Header
 	answer                                            []request.Header // the header of the answer
-	sum                                               string           // of its body
+	hints                                             []string
+	sum                                               string // of its body
 }
 
 // tell takes what stands in a column.
@@ -56,7 +57,7 @@ func (t *texts) tell(column, value string) {
 
 // itemOf makes a request.
 func itemOf(t *texts, base request.Address) (*Item, error) {
-	item := &Item{Request: &request.Request{Method: strings.ToUpper(t.method), Headers: t.headers}, Location: t.location, Answer: t.answer, Sum: t.sum}
+	item := &Item{Request: &request.Request{Method: strings.ToUpper(t.method), Headers: t.headers}, Location: t.location, Answer: t.answer, Sum: t.sum, Hints: t.hints}
 	var err error
 	if t.url == "" {
 		return nil, errors.New("the url is missing")
