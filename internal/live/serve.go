@@ -110,7 +110,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		done.Status, done.Bytes = http.StatusBadGateway, int64(len(text)+1) // and its line end
 		http.Error(w, text, done.Status)
 	default:
-		io.Copy(io.Discard, http.MaxBytesReader(w, r.Body, maxBody))
+		if r.Body != http.NoBody {
+			io.Copy(io.Discard, http.MaxBytesReader(w, r.Body, maxBody))
+		}
 		done.Bytes = s.answer(w, r, req, resp, body, named)
 		body.Close()
 	}

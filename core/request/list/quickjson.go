@@ -5,6 +5,7 @@ package list
 
 import (
 	"bytes"
+	"encoding/binary"
 	"net/netip"
 	"slices"
 	"unicode/utf8"
@@ -97,16 +98,22 @@ func (s *jsonScanner) text() (span, bool) {
 		return span{}, false
 	}
 	from := s.i
-	for ; s.i < len(s.line); s.i++ {
-		switch c := s.line[s.i]; {
-		case c == '"':
-			s.i++
-			return span{uint32(from), uint32(s.i - 1)}, true
-		case c < ' ' || c == '\\':
-			return span{}, false
+	end := bytes.IndexByte(s.line[from:], '"')
+	if end < 0 || !unescaped(s.line[from:from+end]) {
+		return span{}, false
+	}
+	s.i += end + 1
+	return span{uint32(from), uint32(from + end)}, true
+}
+
+// unescaped reports whether a text has neither a backslash nor a control character.
+func unescaped(text []byte) bool {
+	for ; len(text) >= 8; text = text[8:] {
+		if w := binary.LittleEndian.Uint64(text); under(w, ' ')|equal(w, '\\') != 0 {
+			return false
 		}
 	}
-	return span{}, false
+	return !slices.ContainsFunc(text, func(c byte) bool { return c < ' ' || c == '\\' })
 }
 
 func (s *jsonScanner) take(c byte) bool {
@@ -280,19 +287,21 @@ func quickObject(line []byte, base request.Address, matters func(string) bool, l
 	ok := s.object(0, func(path []byte, kind jsonValue, value span) bool {
 		text := kind == jsonString
 		if name, header := bytes.CutPrefix(path, []byte("headers.")); header {
-			switch lower := string(bytes.ToLower(name)); {
+			switch {
 			case !text || bytes.IndexByte(name, '.') >= 0:
 				return false
-			case lower == "user-agent":
+			case bytes.EqualFold(name, []byte("user-agent")):
 				return j.tell("agent", kind, line, value)
-			case lower == "referer":
+			case bytes.EqualFold(name, []byte("referer")):
 				return j.tell("referrer", kind, line, value)
 			default:
-				return !matters(lower)
+				return !matters(string(bytes.ToLower(name)))
 			}
 		}
-		if part := string(path); slices.Contains(objectParts, part) {
-			return j.tell(part, kind, line, value)
+		for _, part := range objectParts {
+			if string(path) == part {
+				return j.tell(part, kind, line, value)
+			}
 		}
 		return plainName(path) && !slices.Contains([]string{"cause", "got", "recorded", "request", "headers"}, string(path))
 	})
