@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"kibitz/core/browser"
-	"kibitz/core/engine"
 )
 
 // Bys are what requests can be counted by.
@@ -59,6 +58,42 @@ type Part struct {
 	Loops    int64
 	First    time.Time // of those that tell their time; zero for none
 	Last     time.Time
+	from, to uint32 // likewise, of lines of logs, in seconds since 1970
+}
+
+// count counts a request; status is 0 where an application or the site's files answer.
+func (p *Part) count(status int, loops bool) {
+	p.Requests++
+	class := status / 100
+	if class < 1 || class >= len(p.Classes) {
+		class = 0
+	}
+	p.Classes[class]++
+	if loops {
+		p.Loops++
+	}
+}
+
+// at notes the time of a request; the zero time of one that does not tell it.
+func (p *Part) at(t time.Time) {
+	if t.IsZero() {
+		return
+	}
+	if p.First.IsZero() || t.Before(p.First) {
+		p.First = t
+	}
+	if t.After(p.Last) {
+		p.Last = t
+	}
+}
+
+// settle notes the times of lines.
+func (p *Part) settle() {
+	if p.to > 0 {
+		p.at(time.Unix(int64(p.from), 0).UTC())
+		p.at(time.Unix(int64(p.to), 0).UTC())
+	}
+	p.from, p.to = 0, 0
 }
 
 // maxParts is how many parts are kept.
@@ -66,36 +101,29 @@ const maxParts = 20_000
 
 // Add counts a request.
 func (g *Breakdown) Add(r *Result) {
+	p := g.part(g.of(r))
+	if p == nil {
+		g.Others++
+		return
+	}
+	p.count(r.Response.Status, r.Visit != nil && (r.Visit.Ending == browser.Loop || r.Visit.Ending == browser.TooLong))
+	p.at(r.Item.Request.Time)
+}
+
+// part gives the part of a name; nil where there are too many.
+func (g *Breakdown) part(name string) *Part {
 	if g.parts == nil {
 		g.parts = map[string]*Part{}
 	}
-	name := g.of(r)
 	one := g.parts[name]
 	if one == nil {
 		if len(g.parts) == maxParts {
-			g.Others++
-			return
+			return nil
 		}
 		one = &Part{Name: name}
 		g.parts[name] = one
 	}
-	one.Requests++
-	if status := engine.StatusText(r.Response); status[0] >= '1' && status[0] <= '5' {
-		one.Classes[status[0]-'0']++
-	} else {
-		one.Classes[0]++
-	}
-	if r.Visit != nil && (r.Visit.Ending == browser.Loop || r.Visit.Ending == browser.TooLong) {
-		one.Loops++
-	}
-	if at := r.Item.Request.Time; !at.IsZero() {
-		if one.First.IsZero() || at.Before(one.First) {
-			one.First = at
-		}
-		if at.After(one.Last) {
-			one.Last = at
-		}
-	}
+	return one
 }
 
 // of names the part of a request; what the list does not tell is "-".
@@ -152,6 +180,7 @@ func networkOf(client netip.Addr) string {
 func (g *Breakdown) Sorted() []*Part {
 	var all []*Part
 	for _, one := range g.parts {
+		one.settle()
 		all = append(all, one)
 	}
 	slices.SortFunc(all, func(a, b *Part) int {

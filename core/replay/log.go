@@ -267,6 +267,15 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 		})
 	}
 	failed := pool.Wait()
+	if o.By != nil {
+		var parts []*Breakdown
+		for _, w := range all {
+			parts = append(parts, w.parts.Breakdown)
+		}
+		if !o.By.merge(parts...) {
+			return nil, ErrParts
+		}
+	}
 	var outcomes map[Outcome]*OutcomeCount
 	var adding sync.WaitGroup // while all else is added up
 	adding.Go(func() { outcomes = addOutcomes(all) })

@@ -83,6 +83,7 @@ type Options struct {
 	Headers []request.Header  // of every request that does not have them
 	Fields  map[string]string // as in list.Options
 	Stop    *atomic.Bool      // set: the replay ends early; nil: never
+	By      *Breakdown        // that lines of logs are counted into on the fast path; may be nil
 	Robots  []string          // words of the names of robots, beside RobotWords, in small letters
 	Choice                    // of what is counted and shown
 	Each    func(*Result)     // called for every result, in the order of the lists; may be nil

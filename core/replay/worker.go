@@ -98,6 +98,7 @@ type logWorker struct {
 	class      *classifier
 	classes    bool // the rulebook looks at more than the target
 	tally      *Tally
+	parts      *lineCounter // nil without -by
 	slots      slots
 	sums       []counted          // the first is none
 	hints      map[sumHint]uint32 // their numbers
@@ -134,7 +135,11 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
 	}
-	return &logWorker{long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: class.any(), engine: e, memo: newMemo(e, o.forget), name: name, base: base, origin: base.Origin(), basis: b, class: class, tally: newTally(in), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	var parts *lineCounter
+	if o.By != nil {
+		parts = newLineCounter(o.By)
+	}
+	return &logWorker{parts: parts, long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: class.any(), engine: e, memo: newMemo(e, o.forget), name: name, base: base, origin: base.Origin(), basis: b, class: class, tally: newTally(in), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
 }
 
 // bound gives a bound of times in whole seconds, since those of a log are.
@@ -261,8 +266,14 @@ func (w *logWorker) countItem(item *list.Item) error {
 		return err
 	}
 	w.counts.Requests++
-	w.tally.addItem(w.memo, w.name, item, &w.options)
+	w.addItem(item)
 	return nil
+}
+
+func (w *logWorker) addItem(item *list.Item) {
+	if r := w.tally.addItem(w.memo, w.name, item, &w.options); r != nil && w.parts != nil {
+		w.parts.Add(r)
+	}
 }
 
 // record counts the record that a text begins with, and says how long it is; before is how
@@ -270,7 +281,7 @@ func (w *logWorker) countItem(item *list.Item) error {
 func (w *logWorker) record(text []byte, before int) (used, lines int) {
 	used, c := w.at.layout.Record(text, func(item *list.Item) {
 		item.Line += w.at.before + before
-		w.tally.addItem(w.memo, w.name, item, &w.options)
+		w.addItem(item)
 	})
 	for _, s := range c.First {
 		w.skip(w.at.number, before+s.Line, s.Reason)
@@ -360,6 +371,9 @@ func (w *logWorker) countIn(s *slot, l *list.Line, of *engine.Class) {
 		return
 	}
 	w.slots.record(s, l.Status)
+	if w.parts != nil {
+		w.countPart(l, s)
+	}
 	switch {
 	case s.timed:
 		s.last = max(s.last, w.clock.At(l))

@@ -402,6 +402,7 @@ type replayFlags struct {
 	asked        request.Address // what base says
 	chosen       replay.Choice   // what only, since and until say
 	part         partFlag
+	parts        *replay.Breakdown // that -by counts into; nil without it
 }
 
 // partFlag is which part of each list is read; none of zero.
@@ -468,7 +469,7 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	if err != nil {
 		return 0, err
 	}
-	if parts != nil {
+	if f.parts = parts; parts != nil {
 		show = parts.Add
 	}
 	if f.each {
@@ -658,9 +659,20 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		}
 		return nil, fmt.Errorf("%s: %w", listName(name), err)
 	}
-	quick := func(parts bool) bool { return show == nil && replay.Quick(format, parts) }
+	o := r.options(f, stop, nil)
+	if f.parts != nil && file != nil && r.form.cases == nil { // the file can be read again, should there be too many parts
+		o.By = f.parts
+	}
+	quick := func(parts bool) bool { return (show == nil || o.By != nil) && replay.Quick(format, parts) }
 	if parts != nil && quick(true) {
-		return told(replay.LogFile(e, called, parts, size, format, r.options(f, stop, nil), progress))
+		t, err := replay.LogFile(e, called, parts, size, format, o, progress)
+		if !errors.Is(err, replay.ErrParts) {
+			return told(t, err)
+		}
+		if _, err := parts.(io.Seeker).Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		o.By = nil
 	}
 	unpacked, err := list.Unpack(&countingReader{read, 0, progress})
 	if err != nil {
@@ -671,7 +683,16 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		format = list.Detect(head)
 	}
 	if quick(false) {
-		return told(replay.LogStream(e, called, unpacked, format, r.options(f, stop, nil)))
+		t, err := replay.LogStream(e, called, unpacked, format, o)
+		if !errors.Is(err, replay.ErrParts) {
+			return told(t, err)
+		}
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		if unpacked, err = list.Unpack(file); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
 	}
 	source := replay.Source{Name: called, Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(unpacked, f.listOptions(name, format, base), yield)
