@@ -524,6 +524,25 @@ func (d *drafter) gives(a *Answer) bool {
 	return err1 == nil && err2 == nil && want == got
 }
 
+// hides reports whether an entry would hide files of the tree, of none of which is known that
+// it is answered so.
+func (d *drafter) hides(takes func(path string) bool, status int) bool {
+	for _, f := range d.facts {
+		n := d.Tree.Find(f.path)
+		file := n != nil && !n.Folder
+		nothing := status != 404 && strings.Contains(f.path, improbable) // what has never been there
+		if f.Status == status && (file || nothing) && takes(f.path) {
+			return false
+		}
+	}
+	if d.Tree == nil {
+		return false
+	}
+	hidden := false
+	d.Tree.Each(func(n *site.Node) { hidden = hidden || !n.Folder && !n.Hidden && takes(n.Path) })
+	return hidden
+}
+
 // oddOnes is of how many alike answers one may be another: a server that fails now and then is
 // not to hide what it says of a folder. It is listed as what the draft does not give.
 const oddOnes = 20
@@ -577,7 +596,7 @@ func (d *drafter) statuses() {
 						}
 					}
 				}
-				if n < 2 || wrong*oddOnes > n || !slices.ContainsFunc(left, func(f *fact) bool { return group.takes(f, of) }) {
+				if n < 2 || wrong*oddOnes > n || d.hides(func(path string) bool { return group.takes(&fact{path: path}, of) }, status) || !slices.ContainsFunc(left, func(f *fact) bool { return group.takes(f, of) }) {
 					continue
 				}
 				take(group.write(of), n, name, left[slices.IndexFunc(left, func(f *fact) bool { return group.takes(f, of) })])
