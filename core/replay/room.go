@@ -24,15 +24,18 @@ type room struct {
 	bytes atomic.Int64 // that the addresses take in memory
 
 	mu      sync.Mutex
-	tops    []*Top   // by their numbers in the file
-	file    *os.File // nil where all are in memory
-	end     int64
-	parts   []spillPart
-	settled int64 // how many bytes they took when the commonest were picked
+	tops    []*Top // by their numbers in the file
+	settled int64  // how many bytes they took when the commonest were picked
+
+	opened atomic.Bool
+	file   *os.File // nil where all are in memory
+	end    atomic.Int64
+	parts  []spillPart
 }
 
 // A spillPart is a part of the file, a chain of blocks.
 type spillPart struct {
+	mu     sync.Mutex
 	last   []byte // what is not in the file yet
 	blocks []spillAt
 }
@@ -79,26 +82,39 @@ func (r *room) add(all ...*Top) {
 
 // spill writes down an address for which there is no room in memory.
 func (r *room) spill(t *Top, h held) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.file == nil {
-		file, err := os.CreateTemp("", "kibitz-*")
-		if err != nil { // there is no room anywhere, and the report says how many are not listed
-			return
-		}
-		_ = os.Remove(file.Name()) // where a file in use has a name until it is closed, settle removes it
-		r.file, r.parts = file, make([]spillPart, spillParts)
+	if !r.opened.Load() && !r.open() { // there is no room anywhere, and the report says how many are not listed
+		return
 	}
 	p := &r.parts[partOf(h.Address)]
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	p.last = h.append(binary.AppendUvarint(p.last, t.number))
 	if len(p.last) < spillBlock {
 		return
 	}
-	if _, err := r.file.WriteAt(p.last, r.end); err == nil { // else the block is told as not listed: memory stays bounded
-		p.blocks = append(p.blocks, spillAt{r.end, int64(len(p.last))})
-		r.end += int64(len(p.last))
+	size := int64(len(p.last))
+	start := r.end.Add(size) - size
+	if _, err := r.file.WriteAt(p.last, start); err == nil { // else the block is told as not listed: memory stays bounded
+		p.blocks = append(p.blocks, spillAt{start, size})
 	}
 	p.last = p.last[:0]
+}
+
+// open makes the file, and reports whether there is one.
+func (r *room) open() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.opened.Load() {
+		return true
+	}
+	file, err := os.CreateTemp("", "kibitz-*")
+	if err != nil {
+		return false
+	}
+	_ = os.Remove(file.Name()) // where a file in use has a name until it is closed, close removes it
+	r.file, r.parts = file, make([]spillPart, spillParts)
+	r.opened.Store(true)
+	return true
 }
 
 // spilled gives what lies in a part of the file. A block that cannot be read is not listed.
@@ -135,7 +151,9 @@ func (r *room) close() {
 	if r.file != nil {
 		_ = errors.Join(r.file.Close(), os.Remove(r.file.Name()))
 	}
-	r.file, r.parts, r.end = nil, nil, 0
+	r.file, r.parts = nil, nil
+	r.end.Store(0)
+	r.opened.Store(false)
 }
 
 // absorb adds what lies in the file of another room, whose Tops have been merged with those of
@@ -225,12 +243,18 @@ func (r *room) addUp(all map[*Top]*listing) {
 				add(of[i][n], h)
 			}
 			r.spilled(i, add)
+			found := map[*listing][]held{}
 			for at, h := range sum {
 				l := all[at.of]
+				found[l] = append(found[l], h)
+			}
+			for l, some := range found {
 				l.mu.Lock()
-				if h.rank() <= l.cut {
-					h.Address = strings.Clone(at.address) // not the whole part
-					l.add(h)
+				for _, h := range some {
+					if h.rank() <= l.cut {
+						h.Address = strings.Clone(h.Address) // not the whole part
+						l.add(h)
+					}
 				}
 				l.mu.Unlock()
 			}
