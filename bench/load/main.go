@@ -118,7 +118,7 @@ type measured struct {
 
 var (
 	rateOf   = regexp.MustCompile(`Requests/sec:\s+([0-9.]+)`)
-	p99Of    = regexp.MustCompile(`99%\s+(\S+)`)
+	p99Of    = regexp.MustCompile(`(?m)^\s+99%\s+(\S+)$`)
 	errorsOf = regexp.MustCompile(`Socket errors: (.*)`)
 )
 
