@@ -23,6 +23,7 @@ import (
 	"net/http/httputil"
 	"net/netip"
 	"net/url"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -120,6 +121,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if s.Log != nil {
 		s.Log(done)
 	}
+	runtime.Gosched() // a connection whose next request is there already is not to hold up all others
 }
 
 // named reports whether a request names a host, as it must (RFC 9112, 3.2).
