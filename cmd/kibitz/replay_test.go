@@ -176,6 +176,25 @@ func TestWhereRedirectsEnd(t *testing.T) {
 	contains(t, page, "25.0% of the 4 requests that are sent on arrive at a page", `<svg class="flow"`, "another site  1", "<title>dead, 404: 2 requests</title>")
 }
 
+// In the drawing of redirects only requests that are sent on are counted, whatever else no
+// entry decides; and a redirect that no entry makes is named without a place.
+func TestTheFlowIsOfRedirectsAlone(t *testing.T) {
+	line := func(path string, status int) string {
+		return fmt.Sprintf("192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] \"GET %s HTTP/1.1\" %d 1 \"-\" \"reader\"\n", path, status)
+	}
+	dir := write(t, map[string]string{"public/index.html": "home", "public/a/index.html": "a", "public/b/x.txt": "b", "site.kibitz": "site s address https://s.example files public\n",
+		"access.log": strings.Repeat(line("/", 200), 5) + line("/a", 301) + line("/a", 200) + strings.Repeat(line("/none", 404), 4)})
+	page, _, _ := kibitz(t, dir, "", "replay", "access.log", "-as", "html")
+	contains(t, page, "<title>200, (slash): 1 request</title>", "<title>301, (slash): 1 request</title>", "<title>(slash), 200: 2 requests</title>")
+	if strings.Contains(page, "<title>404") {
+		t.Errorf("what is not sent on is drawn in\n%s", page)
+	}
+	os.RemoveAll(filepath.Join(dir, "public", "a", "index.html"))
+	os.WriteFile(filepath.Join(dir, "site.kibitz"), []byte("site s address https://s.example files public\nreply none in /a/ with 410\naccess bare on /a admit\n"), 0o644)
+	out, _, _ := kibitz(t, dir, "", "replay", "access.log")
+	contains(t, out, "a target that is there, first (slash): 2 requests end at what is not.")
+}
+
 // Parts of one list, counted apart, are the list as a whole; what is missing is named.
 func TestPartsOfAListAddUp(t *testing.T) {
 	dir := small(t)

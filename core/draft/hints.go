@@ -38,7 +38,7 @@ func (d *drafter) hints() {
 	for clauses, all := range with {
 		sets = append(sets, setsOf(clauses, all, told)...)
 	}
-	slices.SortFunc(sets, func(a, b fieldSet) int { // the first that fits wins: what is said of few comes first
+	slices.SortStableFunc(sets, func(a, b fieldSet) int { // the first that fits wins: what is said of few comes first
 		if a.n != b.n {
 			return a.n - b.n
 		}

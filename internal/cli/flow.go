@@ -151,7 +151,7 @@ func flowSection(t tallySums) pageSection {
 	}
 	slices.SortStableFunc(sent, func(a, b outcomeRow) int { return cmp.Compare(b.Requests, a.Requests) })
 	named := map[string]string{} // what an outcome is called in the drawing
-	key := func(by, at string) string { return by + " " + at }
+	key := func(status any, cause, by, at string) string { return fmt.Sprint(status, " ", cause, " ", by, " ", at) }
 	var before, after []flowCount
 	count := func(counts []flowCount, from, to string, n int64) []flowCount {
 		at := slices.IndexFunc(counts, func(c flowCount) bool { return c.from == from && c.to == to })
@@ -163,16 +163,15 @@ func flowSection(t tallySums) pageSection {
 	}
 	for i, o := range sent {
 		name := cmp.Or(render.Clean(o.By), "("+o.Cause+")")
-		switch {
-		case len(sent) > flowNodes && i >= flowNodes-1:
-			named[key(o.By, o.At)] = "all others"
-		default:
-			named[key(o.By, o.At)] = name
+		node := name
+		if len(sent) > flowNodes && i >= flowNodes-1 {
+			node = "all others"
 		}
+		named[key(o.Status, o.Cause, o.By, o.At)] = node
 		for _, end := range sortedKeys(o.Ends) {
 			n := o.Ends[end]
 			word := cmp.Or(endWords[end], end)
-			after = count(after, named[key(o.By, o.At)], word, n)
+			after = count(after, node, word, n)
 			section.Rows = append(section.Rows, []cell{code(name), code(o.At), number(o.Requests), {Text: word, Class: endClass(word)}, number(n)})
 			if total += n; endClass(word) == isWell {
 				arrived += n
@@ -183,7 +182,7 @@ func flowSection(t tallySums) pageSection {
 		return section
 	}
 	for _, c := range t.Recorded {
-		if name, ok := named[key(c.By, c.At)]; ok {
+		if name, ok := named[key(c.Predicted, c.Cause, c.By, c.At)]; ok {
 			before = count(before, fmt.Sprint(c.Recorded), name, c.Requests)
 		}
 	}

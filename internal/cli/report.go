@@ -451,7 +451,11 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 		for _, d := range all {
 			n += d.n
 		}
-		items = append(items, fmt.Sprintf("Give redirects a target that is there, first %s (%s): %s end at what is not", all[0].by, all[0].at, render.Count(n, "request")))
+		first := all[0].by
+		if all[0].at != "" {
+			first += " (" + all[0].at + ")"
+		}
+		items = append(items, fmt.Sprintf("Give redirects a target that is there, first %s: %s end at what is not", first, render.Count(n, "request")))
 	}
 	if n, host := strangers(t); 10*n > t.Requests {
 		named := ""
