@@ -190,7 +190,7 @@ func TestTheFlowIsOfRedirectsAlone(t *testing.T) {
 		t.Errorf("what is not sent on is drawn in\n%s", page)
 	}
 	os.RemoveAll(filepath.Join(dir, "public", "a", "index.html"))
-	os.WriteFile(filepath.Join(dir, "site.kibitz"), []byte("site s address https://s.example files public\nreply none in /a/ with 410\naccess bare on /a admit\n"), 0o644)
+	os.WriteFile(filepath.Join(dir, "site.kibitz"), []byte("site s address https://s.example files public\nreply none on /a/ with 410\n"), 0o644)
 	out, _, _ := kibitz(t, dir, "", "replay", "access.log")
 	contains(t, out, "a target that is there, first (slash): 2 requests end at what is not.")
 }
