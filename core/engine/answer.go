@@ -46,6 +46,7 @@ func (e *Engine) answer(req *request.Request, find finder, t *Trace) *Response {
 	s := &state{engine: e, req: req, find: find, trace: t}
 	r := &Response{}
 	s.run(r)
+	r.copied = s.copied
 	return r
 }
 
@@ -57,6 +58,7 @@ func (e Inside) Predict(req *request.Request) *Response {
 	s := &state{engine: e.Engine, req: req, find: compiled{}, inside: true}
 	r := &Response{}
 	s.run(r)
+	r.copied = s.copied
 	return r
 }
 

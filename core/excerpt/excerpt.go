@@ -50,7 +50,7 @@ type class struct {
 	n      int64
 	way    string           // how they are answered
 	parts  []string         // that, with each thing that is true of them
-	common map[string]*met  // some addresses, the commonest among them
+	common map[string]*met  // some requests by method and target, the commonest among them
 	sample *request.Request // of the first
 }
 
@@ -61,7 +61,8 @@ type met struct {
 
 const (
 	maxClasses = 20_000
-	maxCommon  = 16 // addresses that are counted of a class
+	maxMet     = 1 << 16 // requests that are counted of all classes together
+	leastMet   = 16      // and of each at least
 )
 
 // NewGatherer makes one for the requests to an engine.
@@ -69,8 +70,30 @@ func NewGatherer(e *engine.Engine) *Gatherer {
 	return &Gatherer{engine: e, inputs: map[string]*engine.Inputs{}, classes: map[string]*class{}}
 }
 
-// Add takes a request of a list, with its answer.
-func (g *Gatherer) Add(r *replay.Result) {
+// Show gives what takes the results of one worker: like requests of a run together.
+func (g *Gatherer) Show() replay.Show {
+	var run []*replay.Result
+	known := map[*engine.Response]*replay.Result{}
+	return replay.Show{Result: func(r *replay.Result) {
+		first := known[r.Response]
+		if first == nil {
+			first = r.Clone()
+			first.Item.Times = 0
+			known[r.Response] = first
+			run = append(run, first)
+		}
+		first.Item.Times += max(r.Item.Times, 1)
+	}, End: func() {
+		for _, r := range run {
+			g.add(r)
+		}
+		run = run[:0]
+		clear(known)
+	}}
+}
+
+// add takes a request of a list, with its answer.
+func (g *Gatherer) add(r *replay.Result) {
 	host := r.Item.Request.Address.Host
 	in := g.inputs[host]
 	if in == nil {
@@ -97,26 +120,32 @@ func (g *Gatherer) Add(r *replay.Result) {
 	}
 	n := max(r.Item.Times, 1)
 	c.n += n
-	c.count(r.Item.Request, n)
+	c.count(r.Item.Request, n, max(leastMet, maxMet/len(g.classes)))
 }
 
-// count counts an address, where there is room: of many the ones that come first and often
-// stay (Misra and Gries).
-func (c *class) count(req *request.Request, n int64) {
-	at := req.Address.Target()
+// count counts a request n times, with room for so many others: of more, those stay that come
+// often (Misra and Gries).
+func (c *class) count(req *request.Request, n int64, room int) {
+	at := req.Verb() + " " + req.Address.Target()
 	if m := c.common[at]; m != nil {
 		m.n += n
 		return
 	}
-	if len(c.common) < maxCommon {
-		c.common[at] = &met{n, req}
-		return
-	}
-	for at, m := range c.common {
-		if m.n -= n; m.n <= 0 {
-			delete(c.common, at)
+	if len(c.common) >= room {
+		least := n
+		for _, m := range c.common {
+			least = min(least, m.n)
+		}
+		for at, m := range c.common {
+			if m.n -= least; m.n == 0 {
+				delete(c.common, at)
+			}
+		}
+		if n -= least; n == 0 {
+			return
 		}
 	}
+	c.common[at] = &met{n, req}
 }
 
 // requests are those of a class, the commonest first.
@@ -126,7 +155,7 @@ func (c *class) requests() []*request.Request {
 		all = append(all, m)
 	}
 	slices.SortFunc(all, func(a, b *met) int {
-		return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.req.Address.Target(), b.req.Address.Target()))
+		return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.req.Address.Target(), b.req.Address.Target()), strings.Compare(a.req.Verb(), b.req.Verb()))
 	})
 	out := []*request.Request{}
 	for _, m := range all {
@@ -179,7 +208,7 @@ func appendWay(key []byte, r *replay.Result) []byte {
 func appendTruths(key []byte, in *engine.Inputs, req *request.Request) []byte {
 	for i := range in.Texts {
 		t := &in.Texts[i]
-		value, ok := t.Field.Row().Text(view{req}, t.Field.Name)
+		value, ok := t.Field.Row().Text(rulebook.Before{Asks: req}, t.Field.Name)
 		key = append(t.Append(key, value, ok), 0)
 	}
 	for _, c := range in.Clients {
@@ -190,16 +219,6 @@ func appendTruths(key []byte, in *engine.Inputs, req *request.Request) []byte {
 	}
 	return key
 }
-
-// A view is of a request that no entry has looked at yet.
-type view struct{ req *request.Request }
-
-func (v view) Request() *request.Request { return v.req }
-func (v view) Path() string              { return v.req.Address.Path }
-func (v view) Asked() string             { return v.req.Address.Path }
-func (v view) Query() string             { return v.req.Address.Query }
-func (v view) User() string              { return "" }
-func (v view) InTree() (string, bool)    { return "", false }
 
 // Make picks the requests of an excerpt: for each way in which the list is answered, and
 // each thing that is true of some requests so answered, the commonest; then for each harm
@@ -530,9 +549,7 @@ func (b *picksByEntry) noticing(h *harmed) *Pick {
 	}
 	_, inOrder := h.Rule.Action.(rulebook.Reading)
 	now := h.now()
-	takes := func(req *request.Request) bool {
-		return slices.ContainsFunc(now, func(r *rulebook.Rule) bool { return h.engine.Takes(r, req) })
-	}
+	takes := func(req *request.Request) bool { return h.engine.TakesAny(now, req) }
 	for i, p := range b.all {
 		if (!inOrder || b.asks[i] == nil || slices.ContainsFunc(b.asks[i], takes)) && p.notices(h.engine) {
 			return p

@@ -100,11 +100,13 @@ func TestAnExcerptStandsForItsList(t *testing.T) {
 		}
 		return fmt.Sprint(r.Response.Status, r.Response.Cause, by)
 	}
+	show := g.Show()
 	_, err := list.Read(strings.NewReader(theLog), list.Options{Base: base}, func(item *list.Item) {
 		r := replay.Predict(e, "log", item)
 		ways[way(r)] = true
-		g.Add(r)
+		show.Result(r)
 	})
+	show.End()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -276,6 +276,39 @@ func Regexp(source string) (*Lang, error) {
 // Folder is the set of the canonical folder f, with and without its slash, and
 // of all below it.
 func Folder(f string, fold bool) *Lang {
+	of := folder{f, fold}
+	folders.Lock()
+	l := folders.known[of]
+	folders.Unlock()
+	if l != nil {
+		return l
+	}
+	l = of.compile()
+	folders.Lock()
+	defer folders.Unlock()
+	if len(folders.known) >= maxFolders {
+		clear(folders.known)
+	}
+	folders.known[of] = l
+	return l
+}
+
+// folders are those that were compiled: one rulebook is held against many that differ little
+// from it, and each of them has the same.
+var folders = struct {
+	sync.Mutex
+	known map[folder]*Lang
+}{known: map[folder]*Lang{}}
+
+const maxFolders = 1 << 12
+
+type folder struct {
+	path string
+	fold bool
+}
+
+func (of folder) compile() *Lang {
+	f, fold := of.path, of.fold
 	l, err := compile(literal(canonical.Marked(f), fold, false) + `(?:/.*)?`)
 	if err != nil {
 		return mustCompile(regexp.QuoteMeta(canonical.Marked(f)) + `(?:/.*)?`)
@@ -463,59 +496,75 @@ func (l *Lang) setClasses(m Machine, alphabet string, letters []byte) {
 // Signs gives a text for every combination of sets that some text within an
 // outer one is in. complete is false where limit was passed.
 func Signs(within Machine, of []Machine, alphabet string, limit int) (texts []string, complete bool) {
-	type at struct {
-		outer int
-		tuple []int
-		text  string
-	}
-	key := func(a at) string {
-		b := binary.LittleEndian.AppendUint32(nil, uint32(a.outer))
-		for _, s := range a.tuple {
-			b = binary.LittleEndian.AppendUint32(b, uint32(s))
-		}
-		return string(b)
-	}
-	first := at{outer: within.Start(), tuple: make([]int, len(of))}
+	// A state is that of the outer machine and those of all others, side by side.
+	size := 1 + len(of)
+	states := make([]int32, size, 16*size)
+	states[0] = int32(within.Start())
 	for i, m := range of {
-		first.tuple[i] = m.Start()
+		states[1+i] = int32(m.Start())
 	}
-	queue := []at{first}
-	seen := map[string]bool{key(first): true}
-	signs := map[string]bool{}
+	type step struct {
+		from int
+		by   byte
+	}
+	steps := []step{{}} // the one that led to each state
+	seen, key := map[string]bool{}, []byte{}
+	isNew := func(state []int32) bool {
+		key = key[:0]
+		for _, s := range state {
+			key = binary.LittleEndian.AppendUint32(key, uint32(s))
+		}
+		if seen[string(key)] {
+			return false
+		}
+		seen[string(key)] = true
+		return true
+	}
+	isNew(states)
+	signs, sign := map[string]bool{}, make([]byte, len(of))
 	letters := joint(And(append([]Machine{within}, of...)...), alphabet)
-	for i := 0; i < len(queue); i++ {
-		here := queue[i]
-		if here.outer != 0 && within.Accepts(here.outer) {
-			sign := make([]byte, len(of))
+	next := make([]int32, size)
+	for i := 0; i < len(steps); i++ {
+		here := states[i*size : (i+1)*size]
+		if here[0] != 0 && within.Accepts(int(here[0])) {
 			for j, m := range of {
-				if s := here.tuple[j]; s != 0 && m.Accepts(s) {
+				sign[j] = 0
+				if s := int(here[1+j]); s != 0 && m.Accepts(s) {
 					sign[j] = 1
 				}
 			}
 			if !signs[string(sign)] {
 				signs[string(sign)] = true
-				texts = append(texts, here.text)
+				var text []byte
+				for at := i; at > 0; at = steps[at].from {
+					text = append(text, steps[at].by)
+				}
+				slices.Reverse(text)
+				texts = append(texts, string(text))
 				if len(of) < 30 && len(signs) == 1<<len(of) { // there are no more
 					return texts, true
 				}
 			}
 		}
-		if len(queue) > limit {
+		if len(steps) > limit {
 			return texts, false
 		}
-		for _, c := range letters {
-			next := at{tuple: make([]int, len(of)), text: here.text + string(c)}
-			if next.outer = within.Step(here.outer, c); next.outer == 0 {
+		for k := range len(letters) {
+			c := letters[k]
+			outer := within.Step(int(here[0]), c)
+			if outer == 0 {
 				continue
 			}
+			next[0] = int32(outer)
 			for j, m := range of {
-				if s := here.tuple[j]; s != 0 {
-					next.tuple[j] = m.Step(s, c)
+				next[1+j] = 0
+				if s := int(here[1+j]); s != 0 {
+					next[1+j] = int32(m.Step(s, c))
 				}
 			}
-			if k := key(next); !seen[k] {
-				seen[k] = true
-				queue = append(queue, next)
+			if isNew(next) {
+				states, steps = append(states, next...), append(steps, step{i, c})
+				here = states[i*size : (i+1)*size]
 			}
 		}
 	}

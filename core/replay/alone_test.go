@@ -263,7 +263,7 @@ func FuzzEachLineCounts(f *testing.F) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			from := fromPage(item)
+			from := fromPage(item.Request)
 			agent, _ := item.Request.Get("user-agent")
 			item.Request.AddMissing(o.Headers)
 			result := newResult(e, "log", item)

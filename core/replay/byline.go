@@ -110,7 +110,7 @@ func (w *logWorker) partOf(l *list.Line) *Part {
 	if err != nil { // none that has been predicted
 		return nil
 	}
-	from := fromPage(item)
+	from := fromPage(item.Request)
 	item.Request.AddMissing(w.options.Headers)
 	return w.parts.part(w.parts.of(&Result{Item: item, From: from}))
 }

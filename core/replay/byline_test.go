@@ -37,7 +37,7 @@ func TestPartsOfLinesAreThoseOfRequests(t *testing.T) {
 			n++
 			slow := &Breakdown{By: by, Zone: zone, Robots: []string{"read"}}
 			each := o
-			each.Each = slow.Add
+			each.Each = InOrder(slow.Add)
 			if _, err := Run(e, []Source{{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 				return list.Read(strings.NewReader(text), list.Options{Base: base, Format: format}, yield)
 			}}}, each); err != nil {

@@ -7,8 +7,10 @@ package replay
 import (
 	"bytes"
 	"encoding/binary"
+	"slices"
 	"unsafe"
 
+	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/request/list"
@@ -22,10 +24,11 @@ type basis struct {
 	given   request.Request
 
 	readsClient, readsTime, readsHeaders bool // tested, so that a sample has them
+	beside                               besides
 }
 
-func newBasis(e *engine.Engine, o *Options) *basis {
-	b := &basis{Inputs: e.Inputs(o.base(e).Host), given: request.Request{Headers: o.Headers}}
+func newBasis(in *engine.Inputs, headers []request.Header) *basis {
+	b := &basis{Inputs: in, beside: besideOf(in), given: request.Request{Headers: headers}}
 	b.readsClient, b.readsTime = len(b.Clients) > 0, len(b.Times) > 0
 	b.readsHeaders = b.Tests(agent) || b.Tests(referrer)
 	if len(b.Clients) > 0 {
@@ -213,4 +216,86 @@ func (c *classifier) timed(l *list.Line) []byte {
 	}
 	c.at, c.holds = string(l.Time()), engine.HoldAt(c.Times, l.At(), c.holds[:0])
 	return c.holds
+}
+
+// lineKeys tell which lines of a batch have the same answer: if their answers may be memoized,
+// those with the same method, target and class. It is for one goroutine.
+type lineKeys struct {
+	*basis
+	classifier *classifier
+	classes    bool  // the rulebook looks at more than the target
+	long       int64 // a line with more bytes behind its status may exceed a limit of headers
+	classed    [together]engine.Class
+}
+
+func newLineKeys(b *basis) lineKeys {
+	k := lineKeys{basis: b, classifier: newClassifier(b)}
+	k.classes = k.classifier.any()
+	k.long = b.Headers - list.HeaderSize - 1 // with the names of the fields that logs tell, and the slash that a browser may add to a referring page
+	for _, h := range b.given.Headers {
+		k.long -= int64(len(h.Name) + len(h.Value) + 4)
+	}
+	return k
+}
+
+// classify finds the classes of a batch.
+func (k *lineKeys) classify(lines []list.Line) {
+	if k.classes {
+		k.classifier.classes(lines, k.classed[:])
+	}
+}
+
+// needsQuery reports whether lines that differ in their queries may have different outcomes.
+func (k *lineKeys) needsQuery(l *list.Line) bool {
+	target := l.Target()
+	return k.Query || int64(len(target)) > k.URL || target[0] != '/'
+}
+
+// unmemoized reports whether the answer to a line may be another than that of its class. It
+// must be asked before Tail.
+func (k *lineKeys) unmemoized(l *list.Line) bool {
+	return l.Target()[0] != '/' || // absolute form (RFC 9112, 3.2.2): it may be of another site
+		l.Behind() > k.long || k.Header && !l.Plain(engine.PlainText) // a header that copies a value of this line may be invalid
+}
+
+// short reports whether a line is short enough to be remembered. It must be asked before Tail.
+func (k *lineKeys) short(l *list.Line) bool { return len(l.Asked(true))+int(l.Behind()) <= maxAsked }
+
+// appendKey adds the key of the whole answer to a line of the batch: its method, target and
+// class.
+func (k *lineKeys) appendKey(key []byte, i int, l *list.Line) []byte {
+	key = append(key, l.Asked(true)...)
+	key = binary.LittleEndian.AppendUint32(key, k.classed[i].ID)
+	return binary.LittleEndian.AppendUint32(key, k.classed[i].Entry)
+}
+
+// besides are the fields that an answer depends on, beside method and address.
+type besides []rulebook.Field
+
+func besideOf(in *engine.Inputs) (out besides) {
+	for _, f := range in.Fields {
+		if f.Row().Beside {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// append adds their values to the key of a request, for an answer that depends on more than
+// which tests hold.
+func (fields besides) append(key []byte, req *request.Request) []byte {
+	for _, f := range fields {
+		text, present := f.Row().Text(rulebook.Before{Asks: req}, f.Name)
+		key = append(key, '0')
+		if present {
+			key = appendText(append(key, '1'), text)
+		}
+	}
+	return key
+}
+
+// ownValues reports whether a visit depends on values of the request itself: an entry has copied
+// one, or another site was told less of the page that it came from.
+func ownValues(in *engine.Inputs, v *browser.Visit) bool {
+	return slices.ContainsFunc(v.Hops, func(h browser.Hop) bool { return h.Response.Copied() }) || in.Tests(referrer) && v.Crosses()
 }

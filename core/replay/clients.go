@@ -51,7 +51,7 @@ type clientRuns struct {
 func runsOf(sites []*engine.ClientClasses) *clientRuns {
 	ids := map[string]uint32{}
 	joint := func(of func(i int) engine.Class) (out engine.Class) {
-		if len(sites) == 1 {
+		if len(sites) == 1 && sites[0].Base {
 			return of(0)
 		}
 		var key []byte

@@ -72,47 +72,62 @@ const maxExamples = 3
 type Compare struct {
 	Old, New *engine.Engine
 
-	mu     sync.Mutex
-	result Comparison
-	groups map[string]*Group
-	starts map[string]*request.Request
-	files  map[[2]*site.Node]sameness
+	mu       sync.Mutex
+	result   Comparison
+	compared map[string]compared // by all that the answers of both rulebooks depend on
+	groups   map[string]*Group
+	starts   map[string]*request.Request
+	files    map[[2]*site.Node]sameness
 }
 
-// A Comparer compares requests, and remembers what came of them by all that the answers of
-// both rulebooks depend on. It is for one goroutine.
+// A Comparer compares requests. It is for one goroutine.
 type Comparer struct {
 	*Compare
 	old, new *keyer
-	compared map[string]*Group // nil for no change
 	counts   map[*Group]int64
 	key      []byte
 }
 
 // Comparer gives one.
 func (c *Compare) Comparer() *Comparer {
-	return &Comparer{Compare: c, old: newKeyer(c.Old), new: newKeyer(c.New), compared: map[string]*Group{}, counts: map[*Group]int64{}}
+	return &Comparer{Compare: c, old: newKeyer(c.Old), new: newKeyer(c.New), counts: map[*Group]int64{}}
+}
+
+// A compared request is of a group, or of none, where nothing has changed for it.
+type compared struct {
+	group     *Group
+	ownValues bool // it depends on more of the request than which tests hold
 }
 
 // Add compares a request.
-func (c *Comparer) Add(item *list.Item) {
-	key, first := c.old.append(c.key[:0], item.Request)
-	key, second := c.new.append(key, item.Request)
+func (c *Comparer) Add(item *list.Item) { c.counts[c.compare(item.Request).group]++ }
+
+// compare compares a request, if none was that is like it for both rulebooks.
+func (c *Comparer) compare(req *request.Request) compared {
+	key, first := c.old.append(c.key[:0], req)
+	key, second := c.new.append(key, req)
 	c.key = key
 	if !first || !second {
-		c.counts[c.add(item.Request)]++
-		return
+		return c.anew(req)
 	}
-	g, known := c.compared[string(key)]
-	if !known {
-		if len(c.compared) >= maxMemo {
-			clear(c.compared)
-		}
-		g = c.add(item.Request)
-		c.compared[string(key)] = g
+	c.mu.Lock()
+	found, known := c.compared[string(key)]
+	c.mu.Unlock()
+	if known {
+		return found
 	}
-	c.counts[g]++
+	found = c.anew(req)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.compared) >= maxCompared {
+		clear(c.compared)
+	}
+	c.compared[string(key)] = found
+	return found
 }
+
+// maxCompared bounds how many requests are remembered.
+const maxCompared = 1 << 16
 
 // Done counts all that was added.
 func (c *Comparer) Done() {
@@ -158,15 +173,18 @@ func (c *Compare) sameFiles(a, b *site.Node, host string) sameness {
 
 // NewCompare makes a comparison.
 func NewCompare(old, new *engine.Engine) *Compare {
-	return &Compare{Old: old, New: new, groups: map[string]*Group{}, starts: map[string]*request.Request{}, files: map[[2]*site.Node]sameness{}}
+	return &Compare{Old: old, New: new, compared: map[string]compared{}, groups: map[string]*Group{}, starts: map[string]*request.Request{}, files: map[[2]*site.Node]sameness{}}
 }
 
 // maxStarts is how many addresses are looked at for visitors who come back.
 const maxStarts = 100_000
 
-// add compares a request, and gives the group that it is of; nil for no change.
-func (c *Compare) add(req *request.Request) *Group {
-	g := c.change(req)
+// anew compares a request, whatever is remembered.
+func (c *Comparer) anew(req *request.Request) compared {
+	before, after := browser.Open(c.Old, req), browser.Open(c.New, req)
+	g := c.change(before, after)
+	host := req.Address.Host
+	own := ownValues(c.old.of(host).Inputs, before) || ownValues(c.new.of(host).Inputs, after)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if g != nil {
@@ -183,7 +201,7 @@ func (c *Compare) add(req *request.Request) *Group {
 	if len(c.starts) < maxStarts && req.Verb() == "GET" {
 		c.starts[req.Address.String()] = req
 	}
-	return g
+	return compared{g, own}
 }
 
 // show keeps a request as an example of its group, if it is one of the plainest, whatever
@@ -242,9 +260,8 @@ func endOf(v *browser.Visit) end {
 	return served
 }
 
-// change predicts a request twice; nil is no change.
-func (c *Compare) change(req *request.Request) *Group {
-	a, b := browser.Open(c.Old, req), browser.Open(c.New, req)
+// change tells what has become of a visit; nil is no change.
+func (c *Compare) change(a, b *browser.Visit) *Group {
 	first, second := a.Hops[0].Response, b.Hops[0].Response
 	g := &Group{From: answerOf(a), To: answerOf(b)}
 	from, to := endOf(a), endOf(b)
@@ -426,7 +443,7 @@ func addressKey(req *request.Request) string {
 func (w *walker) steps(req *request.Request) []step {
 	var out []step
 	if w.Old.Serves(req.Address.Host) {
-		if old := w.Old.Predict(req); browser.Stored(req, old, w.now) {
+		if old := redirected(w.Old, req); old != nil && browser.Stored(req, old, w.now) {
 			out = append(out, step{at: req, answer: old, stored: true})
 		}
 		if to := w.upgraded(req); to != nil {
@@ -434,11 +451,21 @@ func (w *walker) steps(req *request.Request) []step {
 		}
 	}
 	if w.New.Serves(req.Address.Host) {
-		if r := w.New.Predict(req); browser.Follows(r) {
+		if r := redirected(w.New, req); r != nil {
 			out = append(out, step{at: req, answer: r})
 		}
 	}
 	return out
+}
+
+// redirected gives the redirect that answers a request; nil for another answer, of which the
+// header is not made.
+func redirected(e *engine.Engine, req *request.Request) *engine.Response {
+	var r engine.Response
+	if e.Outcome(req, &r); !browser.Follows(&r) {
+		return nil
+	}
+	return e.Predict(req)
 }
 
 // upgraded is how a browser goes on over https where the old rulebook told it to

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"fmt"
+	"maps"
 	"math/rand"
 	rand2 "math/rand/v2"
 	"regexp"
@@ -194,4 +195,72 @@ func TestComparisonsAreRememberedRight(t *testing.T) {
 	if changed == 0 {
 		t.Error("nothing changes")
 	}
+}
+
+// Lines that are compared, in whatever format and by however many workers, are compared as each
+// request is by itself, when nothing is remembered of the others.
+func TestComparedLinesAreThoseOfRequests(t *testing.T) {
+	formats := map[list.Format]string{list.FormatLog: access(1500), list.FormatW3C: w3cAccess(1000), list.FormatJSONL: jsonAccess(300), list.FormatCSV: csvAccess(300), list.FormatPlain: plainAccess(300), list.FormatJSONLog: eventAccess(300)}
+	names := slices.Sorted(maps.Keys(rulebooks))
+	r := rand2.New(rand2.NewPCG(7, 7))
+	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	changed := 0
+	for range 60 {
+		before, after := rulebooks[names[r.IntN(len(names))]], rulebooks[names[r.IntN(len(names))]]
+		for format, text := range formats {
+			old, new := build(t, before), build(t, after)
+			o := Options{Workers: 1 + r.IntN(3)}
+			if r.IntN(3) == 0 {
+				o.Headers = []request.Header{{Name: "User-Agent", Value: "a bot"}, {Name: "Referer", Value: "https://r.example/?x"}}
+			}
+			alone := NewCompare(old, new)
+			one := alone.Comparer()
+			want, err := list.Read(strings.NewReader(text), list.Options{Base: new.Book.BaseAddress(), Format: format}, func(item *list.Item) {
+				item.Request.AddMissing(o.Headers)
+				one.counts[one.anew(item.Request).group]++
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+			one.Done()
+			wanted := alone.End(now)
+			for way, of := range map[string]Text{
+				"file":   {File: strings.NewReader(text), Size: int64(len(text)), Progress: func(int64) {}},
+				"stream": {Stream: strings.NewReader(text)},
+			} {
+				if !Quick(format, way == "file") {
+					continue
+				}
+				of.Format = format
+				together := NewCompare(old, new)
+				counts, err := together.Lines(of, o)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if a, b := fmt.Sprintf("%+v", counts), fmt.Sprintf("%+v", want); a != b {
+					t.Errorf("%s, %s: %s\nand not %s", format, way, a, b)
+				}
+				got := together.End(now)
+				if a, b := comparisonText(got), comparisonText(wanted); a != b {
+					t.Fatalf("%s\n%s\n%s of %s, %d workers: %s", before, after, way, format, o.Workers, firstApart(a, b))
+				}
+				changed += len(got.Groups)
+			}
+		}
+	}
+	if changed < 1000 {
+		t.Errorf("only %d changes", changed)
+	}
+}
+
+func comparisonText(c *Comparison) string {
+	var b strings.Builder
+	fmt.Fprintln(&b, c.Requests, c.Same, len(c.Circles))
+	for _, g := range c.Groups {
+		fmt.Fprintln(&b, g.Change, g.What, g.Requests, g.From.Status, ruleKey(g.From.By), g.From.Ends, g.To.Status, ruleKey(g.To.By), g.To.Ends)
+		for _, e := range g.Examples {
+			fmt.Fprintln(&b, "  ", e.Verb(), e.Address)
+		}
+	}
+	return b.String()
 }

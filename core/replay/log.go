@@ -6,7 +6,6 @@ package replay
 
 import (
 	"bytes"
-	"cmp"
 	"errors"
 	"io"
 	"math"
@@ -17,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kibitz/core/engine"
+	"kibitz/core/request"
 	"kibitz/core/request/list"
 )
 
@@ -34,9 +34,14 @@ type chunk struct {
 	buf    []byte // that text is a part of, to be used again; may be nil
 }
 
-// layoutOf gives how the records of a list are read.
-func layoutOf(format list.Format, e *engine.Engine, o Options) *list.Layout {
-	return list.NewLayout(format, list.Options{Base: o.base(e), Fields: o.Fields, Matters: e.Inputs(o.base(e).Host).Matters})
+// layoutOf gives how the records of a list are read; matters tells the header fields that can
+// change an answer.
+func layoutOf(format list.Format, o *Options, base request.Address, matters func(string) bool) *list.Layout {
+	reading := list.Options{Base: base, Fields: o.Fields}
+	if o.Each == nil { // else all of them are shown
+		reading.Matters = matters
+	}
+	return list.NewLayout(format, reading)
 }
 
 // Quick reports whether lists of a format take the fast path. parts: a file of which any
@@ -49,24 +54,88 @@ func Quick(format list.Format, parts bool) bool {
 // A Progress is told how far a log has been read.
 type Progress func(bytes int64)
 
-// LogFile replays an access log of a known size that can be read at any place.
-// Its format is one that is Quick in parts.
+// A Text is a list that is read by lines: from a file that can be read at any place, if its
+// format is one that is Quick in parts, or from a stream.
+type Text struct {
+	Name     string
+	Format   list.Format // one that is Quick
+	File     io.ReaderAt // nil for a stream
+	Size     int64       // of File
+	Progress Progress    // of reading File
+	Stream   io.Reader
+}
+
+// LogFile replays the lines of a file.
 func LogFile(e *engine.Engine, name string, in io.ReaderAt, size int64, format list.Format, o Options, progress Progress) (*Tally, error) {
-	var next atomic.Int64
-	layout := layoutOf(format, e, o)
-	return run(e, name, size, o, func() func() (chunk, error) {
+	return Lines(e, Text{Name: name, Format: format, File: in, Size: size, Progress: progress}, o)
+}
+
+// LogStream replays the lines of a stream.
+func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, o Options) (*Tally, error) {
+	return Lines(e, Text{Name: name, Format: format, Stream: in}, o)
+}
+
+// A chunkSource makes what gives chunks to one worker, the last of them with io.EOF.
+type chunkSource func() (next func() (chunk, error))
+
+// read reads all chunks, with as many workers as o says; worker makes the reader of each, and
+// what is to be done when it has read its last chunk: failed tells why there is no other, nil
+// where all was read.
+func (t *Text) read(layout *list.Layout, o *Options, worker func(i int) (r *lineReader, done func(failed error))) error {
+	source, ended := t.fromFile(layout, o.Each != nil), func() error { return nil }
+	if t.File == nil {
+		source, ended = t.fromStream(layout, o)
+	}
+	var pool errgroup.Group
+	for i := range o.Workers {
+		pool.Go(func() error {
+			r, done := worker(i)
+			next := source()
+			var failed error
+			for failed == nil && !o.stopped() {
+				var c chunk
+				if c, failed = next(); failed == nil {
+					r.chunk(c)
+				}
+			}
+			for failed == nil { // stopped: let the stream end
+				_, failed = next()
+			}
+			if errors.Is(failed, io.EOF) {
+				failed = nil
+			}
+			done(failed)
+			return failed
+		})
+	}
+	return errors.Join(pool.Wait(), ended())
+}
+
+// fromFile gives the chunks of a file; counted: with how many lines are above each.
+func (t *Text) fromFile(layout *list.Layout, counted bool) chunkSource {
+	var started atomic.Int64
+	counting, above := newTurns(), 0
+	return func() func() (chunk, error) {
 		buf := make([]byte, 1+chunkSize+overRead)
 		return func() (chunk, error) {
-			n := next.Add(1) - 1
+			n := started.Add(1) - 1
 			start := n * chunkSize
-			if start >= size {
+			if start >= t.Size {
 				return chunk{}, io.EOF
 			}
-			progress(min(start+chunkSize, size))
-			text, err := lines(in, buf, start, size)
-			return chunk{number: int(n), text: text, layout: layout}, err
+			t.Progress(min(start+chunkSize, t.Size))
+			text, err := lines(t.File, buf, start, t.Size)
+			c := chunk{number: int(n), text: text, layout: layout}
+			switch {
+			case err != nil:
+				counting.end()
+			case counted:
+				inside := linesIn(text)
+				counting.take(c.number, func() { c.before, above = above, above+inside })
+			}
+			return c, err
 		}
-	})
+	}
 }
 
 // lines reads the lines that start in the chunk at start.
@@ -115,10 +184,10 @@ func lines(in io.ReaderAt, buf []byte, start, size int64) ([]byte, error) {
 	return text[:chunk], nil
 }
 
-// LogStream replays a log that comes in one piece after the other. Its format is one that
-// is Quick.
-func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, o Options) (*Tally, error) {
-	r := &streamReader{options: o, in: in, layout: layoutOf(format, e, o), full: make(chan chunk, o.Workers), empty: make(chan []byte, 2*o.Workers+2)}
+// fromStream gives the chunks of a stream; ended, when there are no more, why it could not be
+// read any further.
+func (t *Text) fromStream(layout *list.Layout, o *Options) (source chunkSource, ended func() error) {
+	r := &streamReader{options: o, in: t.Stream, layout: layout, full: make(chan chunk, o.Workers), empty: make(chan []byte, 2*o.Workers+2)}
 	for range cap(r.empty) {
 		r.empty <- make([]byte, 0, chunkSize)
 	}
@@ -127,7 +196,7 @@ func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, 
 		defer close(r.full)
 		failed = r.read()
 	}()
-	t, err := run(e, name, math.MaxInt64, o, func() func() (chunk, error) {
+	return func() func() (chunk, error) {
 		var last []byte
 		return func() (chunk, error) {
 			if last != nil {
@@ -141,13 +210,12 @@ func LogStream(e *engine.Engine, name string, in io.Reader, format list.Format, 
 			last = c.buf
 			return c, nil
 		}
-	})
-	return t, errors.Join(err, failed)
+	}, func() error { return failed }
 }
 
 // A streamReader cuts a stream into chunks of whole records.
 type streamReader struct {
-	options Options
+	options *Options
 	in      io.Reader
 	layout  *list.Layout
 	started bool
@@ -166,6 +234,9 @@ func (r *streamReader) read() error {
 		buf = append(buf[:0], rest...)
 		end := 0
 		for {
+			if r.options.stopped() {
+				return nil
+			}
 			if len(buf) == cap(buf) {
 				if err := r.start(buf); err != nil {
 					return err
@@ -231,42 +302,36 @@ func (r *streamReader) send(buf []byte) {
 func (r *streamReader) pass(text, buf []byte) {
 	r.full <- chunk{r.number, r.lines, text, r.layout, buf}
 	r.number++
-	r.lines += bytes.Count(text, []byte("\n"))
-	if len(text) > 0 && text[len(text)-1] != '\n' { // too long, or the last one
-		r.lines++
-	}
+	r.lines += linesIn(text)
 }
 
-// run works on chunks until there are no more; source makes what gives them to
-// one worker. There are about size bytes, or less.
-func run(e *engine.Engine, name string, size int64, o Options, source func() func() (chunk, error)) (*Tally, error) {
-	all := make([]*logWorker, o.Workers)
-	basis, addresses := newBasis(e, &o), &room{}
-	var pool errgroup.Group
-	for i := range o.Workers {
-		pool.Go(func() error {
-			all[i] = newLogWorker(e, name, size, o, basis, addresses)
-			next := source()
-			var failed error
-			for !o.stopped() {
-				c, err := next()
-				if err != nil {
-					failed = err
-					break
-				}
-				all[i].chunk(c)
-			}
-			all[i].fold()
-			for failed == nil { // stopped: let the reader end
-				_, failed = next()
-			}
-			if errors.Is(failed, io.EOF) {
-				return nil
-			}
-			return failed
-		})
+// linesIn counts the lines of a chunk. One without an end is too long, or the last of all.
+func linesIn(text []byte) int {
+	n := bytes.Count(text, []byte("\n"))
+	if len(text) > 0 && text[len(text)-1] != '\n' {
+		n++
 	}
-	failed := pool.Wait()
+	return n
+}
+
+// Lines replays a list on the fast path.
+func Lines(e *engine.Engine, text Text, o Options) (*Tally, error) {
+	size := text.Size
+	if text.File == nil {
+		size = math.MaxInt64
+	}
+	all := make([]*logWorker, o.Workers)
+	basis, addresses, shown := newBasis(e.Inputs(o.base(e).Host), o.Headers), &room{}, newTurns()
+	failed := text.read(layoutOf(text.Format, &o, o.base(e), basis.Matters), &o, func(i int) (*lineReader, func(error)) {
+		w := newLogWorker(e, text.Name, size, o, basis, addresses, shown)
+		all[i] = w
+		return &w.lineReader, func(failed error) {
+			w.fold()
+			if failed != nil {
+				shown.end()
+			}
+		}
+	})
 	if o.By != nil {
 		var parts []*Breakdown
 		for _, w := range all {
@@ -280,30 +345,16 @@ func run(e *engine.Engine, name string, size int64, o Options, source func() fun
 	var adding sync.WaitGroup // while all else is added up
 	adding.Go(func() { outcomes = addOutcomes(all) })
 	total := all[0].tally
-	var counts list.Counts
-	perChunk := map[int]int{}
-	var skips []placedSkip
+	var readers []*lineReader
 	for i, w := range all {
 		if i > 0 {
 			total.Merge(w.tally)
 		}
-		counts.AddFrom(&w.counts, 0)
-		for n, l := range w.lines {
-			perChunk[n] = l
-		}
-		skips = append(skips, w.skips...)
-	}
-	slices.SortFunc(skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
-	before, at := 0, 0
-	for _, s := range skips[:min(keptSkips, len(skips))] {
-		for ; at < s.chunk; at++ {
-			before += perChunk[at]
-		}
-		counts.First = append(counts.First, list.Skip{Line: before + s.line, Reason: s.reason})
+		readers = append(readers, &w.lineReader)
 	}
 	adding.Wait()
 	total.Outcomes = addNamed(outcomes, total.Outcomes) // those of lines that were items
-	total.AddCounts(name, counts)
+	total.AddCounts(text.Name, countsOf(readers))
 	total.Partial = o.stopped()
 	return total, failed
 }
@@ -377,10 +428,3 @@ func (counts outcomeCounts) add(more outcomeCounts) {
 type share struct{ i, of int }
 
 func (s share) has(by uint32) bool { return int(by)%s.of == s.i }
-
-const keptSkips = 10
-
-type placedSkip struct {
-	chunk, line int
-	reason      string
-}

@@ -23,6 +23,7 @@ type keyer struct {
 // hostKeys are for the requests to one host.
 type hostKeys struct {
 	*engine.Inputs
+	beside besides           // of which the values count, since they may be copied; else nil
 	agents map[string]string // the classes of agents, by what they send
 }
 
@@ -34,7 +35,10 @@ func (k *keyer) of(host string) *hostKeys {
 		if len(k.hosts) >= maxHosts {
 			clear(k.hosts)
 		}
-		h = &hostKeys{k.engine.Inputs(host), map[string]string{}}
+		h = &hostKeys{Inputs: k.engine.Inputs(host), agents: map[string]string{}}
+		if h.Copies || h.Header {
+			h.beside = besideOf(h.Inputs)
+		}
 		k.hosts[host] = h
 	}
 	return h
@@ -57,7 +61,7 @@ func (k *keyer) append(key []byte, req *request.Request) (_ []byte, ok bool) {
 	for i := range req.Headers {
 		size += len(req.Headers[i].Value)
 	}
-	if h.Copies || h.Header || req.Body > 0 || size > maxAsked {
+	if req.Body > 0 || size > maxAsked {
 		return key, false
 	}
 	key = appendText(key, req.Verb())
@@ -83,7 +87,7 @@ func (k *keyer) append(key []byte, req *request.Request) (_ []byte, ok bool) {
 	if len(h.Times) > 0 {
 		key = engine.HoldAt(h.Times, req.Time, key)
 	}
-	return key, true
+	return h.beside.append(key, req), true
 }
 
 // appendAddress adds all parts of an address.
@@ -156,6 +160,14 @@ func newMemo(e *engine.Engine, forget bool) *memo {
 	return &memo{keyer: newKeyer(e), forget: forget, answers: map[string]remembered{}, robots: map[string]bool{}}
 }
 
+// trim forgets all answers if they are many. It is called between runs of requests, so that in
+// each of them like requests have the same answer.
+func (m *memo) trim() {
+	if len(m.answers) > maxMemo {
+		clear(m.answers)
+	}
+}
+
 // predict is answer, for all requests of a memo with or without the header. What it gives
 // must not be changed.
 func (m *memo) predict(req *request.Request, light bool) (*engine.Response, *browser.Visit) {
@@ -167,9 +179,6 @@ func (m *memo) predict(req *request.Request, light bool) (*engine.Response, *bro
 		return a.response, a.visit
 	}
 	response, visit := answer(m.engine, req, light)
-	if len(m.answers) >= maxMemo {
-		clear(m.answers)
-	}
 	m.answers[string(m.key)] = remembered{response, visit}
 	return response, visit
 }

@@ -86,8 +86,8 @@ type Options struct {
 	By      *Breakdown        // that lines of logs are counted into on the fast path; may be nil
 	Robots  []string          // words of the names of robots, beside RobotWords, in small letters
 	Choice                    // of what is counted and shown
-	Each    func(*Result)     // called for every result, in the order of the lists; may be nil
-	Whole   bool              // Each looks at the header of answers, too, which takes longer to predict
+	Each    func() Show       // makes what each worker shows its results to; nil where none is shown
+	Whole   bool              // what is shown has the header of answers, too, which takes longer to predict
 
 	forget bool // predict each request anew
 }
@@ -104,7 +104,7 @@ func (o *Options) base(e *engine.Engine) request.Address {
 // addItem predicts the answer to a request and counts it; nil if it is not among those
 // that are meant.
 func (t *Tally) addItem(m *memo, name string, item *list.Item, o *Options) *Result {
-	from := fromPage(item)
+	from := fromPage(item.Request)
 	agent, _ := item.Request.Get("user-agent")
 	item.Request.AddMissing(o.Headers)
 	var r *Result
@@ -123,8 +123,8 @@ func (t *Tally) addItem(m *memo, name string, item *list.Item, o *Options) *Resu
 }
 
 // fromPage gives the page that a list names as the one that a request came from.
-func fromPage(item *list.Item) string {
-	page, _ := item.Request.Get("referer")
+func fromPage(req *request.Request) string {
+	page, _ := req.Get(referrer.Name)
 	if page == "-" {
 		return ""
 	}
@@ -135,66 +135,57 @@ const batchSize = 256
 
 // A batch is some requests of a list, which one worker predicts.
 type batch struct {
-	name    string
-	items   []*list.Item
-	results []*Result
-	done    chan struct{}
-}
-
-func newBatch(name string) *batch { return &batch{name: name, done: make(chan struct{})} }
-
-// predict adds the batch to a tally, and keeps the results if they are to be shown.
-func (b *batch) predict(m *memo, o *Options, t *Tally) {
-	defer close(b.done)
-	for _, item := range b.items {
-		if o.stopped() {
-			return
-		}
-		if r := t.addItem(m, b.name, item, o); r != nil && o.Each != nil {
-			b.results = append(b.results, r)
-		}
-	}
+	number int
+	name   string
+	items  []*list.Item
 }
 
 // Run predicts all requests of the sources. The tally does not depend on the
 // number of workers. An error is that of a source which could not be read to
 // its end; the tally has what came before it.
 func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
-	work := make(chan *batch, o.Workers)
-	ordered := make(chan *batch, 4*o.Workers)
+	work := make(chan batch, o.Workers)
 	total := NewTally()
 	tallies := make([]*Tally, o.Workers)
+	shown := newTurns()
 	var pool sync.WaitGroup
 	for i := range tallies {
 		tallies[i] = newTally(total.room)
 		pool.Go(func() {
 			m := newMemo(e, o.forget)
+			var show Show
+			if o.Each != nil {
+				show = o.Each()
+			}
 			for b := range work {
-				b.predict(m, &o, tallies[i])
+				for _, item := range b.items {
+					if o.stopped() {
+						break
+					}
+					if r := tallies[i].addItem(m, b.name, item, &o); r != nil && o.Each != nil {
+						show.Result(r)
+					}
+				}
+				m.trim()
+				if o.Each != nil {
+					shown.take(b.number, show.End)
+				}
 			}
 		})
 	}
-	var shown sync.WaitGroup
-	shown.Go(func() {
-		for b := range ordered {
-			<-b.done
-			for _, r := range b.results {
-				o.Each(r)
-			}
-		}
-	})
 	var failed error
+	number := 0
 	for _, s := range sources {
-		b := newBatch(s.Name)
+		var items []*list.Item
 		send := func() {
-			if len(b.items) > 0 {
-				work <- b
-				ordered <- b
+			if len(items) > 0 {
+				work <- batch{number, s.Name, items}
+				number++
 			}
-			b = newBatch(s.Name)
+			items = nil
 		}
 		counts, err := s.Read(o.base(e), func(item *list.Item) {
-			if b.items = append(b.items, item); len(b.items) == batchSize {
+			if items = append(items, item); len(items) == batchSize {
 				send()
 			}
 		})
@@ -206,9 +197,7 @@ func Run(e *engine.Engine, sources []Source, o Options) (*Tally, error) {
 		}
 	}
 	close(work)
-	close(ordered)
 	pool.Wait()
-	shown.Wait()
 	for _, t := range tallies {
 		total.Merge(t)
 	}

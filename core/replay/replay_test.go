@@ -193,36 +193,74 @@ func bothRoadsOf(t *testing.T, format list.Format, rules, text string, choice Ch
 	source := Source{Name: "log", Read: func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
 		return list.Read(strings.NewReader(text), list.Options{Base: base, Format: format}, yield)
 	}}
-	slow, err := Run(e, []Source{source}, Options{Workers: 2, Choice: choice, forget: true, Each: func(*Result) {}})
+	o := Options{Workers: 2, Choice: choice, Whole: len(rules)%2 == 0, forget: true}
+	wantShown := o.shown()
+	slow, err := Run(e, []Source{source}, o)
 	if err != nil {
 		t.Fatal(err)
 	}
 	want := savedForm(t, slow)
-	sums, err := Run(e, []Source{source}, Options{Workers: 2, Choice: choice})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if got := savedForm(t, sums); got != want {
-		t.Fatalf("%swithout each request:\n%s\nwith it:\n%s", rules, got, want)
-	}
-	for _, workers := range numbers {
-		if Quick(format, true) {
-			fast, err := LogFile(e, "log", strings.NewReader(text), int64(len(text)), format, Options{Workers: workers, Choice: choice}, func(int64) {})
-			if err != nil {
-				t.Fatal(err)
-			}
-			if got := savedForm(t, fast); got != want {
-				t.Fatalf("%s%d workers on a file:\n%s\nslowly:\n%s", rules, workers, got, want)
-			}
-		}
-		fast, err := LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), format, Options{Workers: workers, Choice: choice})
+	compare := func(way string, run func(Options) (*Tally, error)) {
+		t.Helper()
+		o := Options{Workers: o.Workers, Choice: choice, Whole: o.Whole}
+		sums, err := run(o)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := savedForm(t, fast); got != want {
-			t.Fatalf("%s%d workers on a stream:\n%s\nslowly:\n%s", rules, workers, got, want)
+		gotShown := o.shown()
+		shown, err := run(o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, tally := range []*Tally{sums, shown} {
+			if got := savedForm(t, tally); got != want {
+				t.Fatalf("%s%d workers on %s:\n%s\nslowly:\n%s", rules, o.Workers, way, got, want)
+			}
+		}
+		if got, want := gotShown(), wantShown(); got != want {
+			t.Fatalf("%s%d workers on %s, each:\n%s", rules, o.Workers, way, firstApart(got, want))
 		}
 	}
+	compare("items", func(o Options) (*Tally, error) { return Run(e, []Source{source}, o) })
+	for _, o.Workers = range numbers {
+		if Quick(format, true) {
+			compare("a file", func(o Options) (*Tally, error) {
+				return LogFile(e, "log", strings.NewReader(text), int64(len(text)), format, o, func(int64) {})
+			})
+		}
+		compare("a stream", func(o Options) (*Tally, error) {
+			return LogStream(e, "log", iotest.HalfReader(strings.NewReader(text)), format, o)
+		})
+	}
+}
+
+// shown makes a replay show each result, and gives what tells all of them, a line for each.
+func (o *Options) shown() func() string {
+	var b strings.Builder
+	o.Each = InOrder(func(r *Result) {
+		resp, req := r.Response, r.Item.Request
+		slices.SortFunc(req.Headers, func(a, b request.Header) int { return strings.Compare(a.Name, b.Name) }) // of different names, whose order tells nothing
+		fmt.Fprintf(&b, "%s:%d %s %s %v %v %q %d => %d %s %s %q %v %q %t %t %q", r.List, r.Item.Line, req.Verb(), req.Address, req.Client, req.Time, req.Headers, r.Item.Recorded, resp.Status, resp.Cause, ruleKey(resp.By), resp.Location, resp.File, r.From, r.Robot, r.Query, r.Unmet)
+		if o.Whole {
+			fmt.Fprintf(&b, " %q", resp.Headers)
+		}
+		if r.Visit != nil {
+			fmt.Fprintf(&b, " %s", r.Visit.Summary())
+		}
+		b.WriteString("\n")
+	})
+	return b.String
+}
+
+// firstApart gives the first lines in which two texts differ.
+func firstApart(got, want string) string {
+	a, b := strings.Split(got, "\n"), strings.Split(want, "\n")
+	for i := range min(len(a), len(b)) {
+		if a[i] != b[i] {
+			return fmt.Sprintf("line %d: %s\nand not: %s", i+1, a[i], b[i])
+		}
+	}
+	return fmt.Sprintf("%d lines, and not %d", len(a), len(b))
 }
 
 // w3cAccess makes a log whose lines have other fields from time to time, with everything
@@ -549,11 +587,11 @@ func BenchmarkLog(b *testing.B) {
 
 func TestALineCostsNoAllocation(t *testing.T) {
 	e := build(t, rulebooks["of targets alone"])
-	w := newLogWorker(e, "log", 1<<30, Options{}, newBasis(e, &Options{}), &room{})
+	w := newLogWorker(e, "log", 1<<30, Options{}, newBasis(e.Inputs("s.example"), nil), &room{}, nil)
 	line := []byte(`192.0.2.1 - - [10/Oct/2026:13:55:36 +0000] "GET /a.txt?x=1 HTTP/1.1" 200 12 "https://s.example/" "reader"`)
 	w.at.layout = list.NewLayout(list.FormatLog, list.Options{})
 	w.meet(line, nil, 1)
-	w.count()
+	w.pass()
 	if n := testing.AllocsPerRun(1000, func() { w.meet(line, nil, 1) }); n != 0 {
 		t.Errorf("%v allocations", n)
 	}
@@ -937,7 +975,8 @@ func FuzzRoads(f *testing.F) {
 			return list.Read(strings.NewReader(text), list.Options{Base: base, Format: form}, yield)
 		}}
 		alone := o
-		alone.forget = true
+		alone.forget, alone.Whole, o.Whole = true, true, true
+		wantShown, gotShown := alone.shown(), o.shown()
 		slow, err := Run(e, []Source{source}, alone)
 		var fast *Tally
 		failed := err
@@ -954,6 +993,9 @@ func FuzzRoads(f *testing.F) {
 		}
 		if got, want := savedForm(t, fast), savedForm(t, slow); got != want {
 			t.Fatalf("%sthe fast path:\n%s\nslowly:\n%s", rulebooks[books[uint(book)%uint(len(books))]], got, want)
+		}
+		if got, want := gotShown(), wantShown(); got != want {
+			t.Fatalf("%seach on the fast path: %s", rulebooks[books[uint(book)%uint(len(books))]], firstApart(got, want))
 		}
 	})
 }

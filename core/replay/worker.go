@@ -15,8 +15,6 @@ package replay
 
 import (
 	"bytes"
-	"cmp"
-	"fmt"
 	"math"
 	"net/netip"
 	"slices"
@@ -80,42 +78,33 @@ func (counts outcomeCounts) of(s *sum, by *rulebook.Rule, in *room) *OutcomeCoun
 
 // logWorker is one worker's part of a replay. It is for one goroutine.
 type logWorker struct {
+	lineReader
+	lineKeys
 	request    request.Request // the one at hand, and the answer to it
 	response   engine.Response
 	visit      *browser.Visit // that it begins; nil where nothing needs it
 	options    Options
 	since      uint32 // in seconds since 1970; 0 for no bound
 	until      uint32
-	long       int64    // a line with more bytes behind its status may exceed a limit of headers
 	differs    bool     // -only differs: requests count whose recorded status is another
 	named      []string // -only: and those that entries of these names decide
 	engine     *engine.Engine
 	memo       *memo // of what a line cannot tell
 	name       string
-	base       request.Address
 	origin     string // of base
-	basis      *basis
-	class      *classifier
-	classes    bool // the rulebook looks at more than the target
 	tally      *Tally
 	parts      *lineCounter // nil without -by
+	show       *lineShow    // nil where no line is shown by itself
 	slots      slots
 	sums       []counted          // the first is none
 	hints      map[sumHint]uint32 // their numbers
 	outcomes   outcomeCounts
-	entryLines []entryLine         // not counted yet
-	read       [together]list.Line // the batch of lines that are looked up together
+	entryLines []entryLine // not counted yet
 	waiting    [together]pending
-	classed    [together]engine.Class
-	waits      int
 	samples    [maxSamples]sample
 	line       sample
 	touched    uint32 // keeps the compiler from removing the prefetch
 	clock      list.Clock
-	at         chunk // at hand
-	counts     list.Counts
-	lines      map[int]int // by chunk
-	skips      []placedSkip
 }
 
 // A short log needs little room for slots.
@@ -124,13 +113,8 @@ const (
 	shortLine = 50 // bytes
 )
 
-func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis, in *room) *logWorker {
+func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis, in *room, shown *turns) *logWorker {
 	base := o.base(e)
-	class := newClassifier(b)
-	long := b.Headers - list.HeaderSize - 1 // with the names of the fields that logs tell, and the slash that a browser may add to a referring page
-	for _, h := range o.Headers {
-		long -= int64(len(h.Name) + len(h.Value) + 4)
-	}
 	room := maxSlots
 	for room > minSlots && int64(room)*shortLine > size {
 		room /= 2
@@ -139,7 +123,20 @@ func newLogWorker(e *engine.Engine, name string, size int64, o Options, b *basis
 	if o.By != nil {
 		parts = newLineCounter(o.By)
 	}
-	return &logWorker{parts: parts, long: long, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, classes: class.any(), engine: e, memo: newMemo(e, o.forget), name: name, base: base, origin: base.Origin(), basis: b, class: class, tally: newTally(in), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}, lines: map[int]int{}}
+	w := &logWorker{lineKeys: newLineKeys(b), parts: parts, since: bound(o.Since), until: bound(o.Until), differs: slices.Contains(o.Only, "differs"), named: o.named(), options: o, engine: e, memo: newMemo(e, o.forget), name: name, origin: base.Origin(), tally: newTally(in), slots: newSlots(room), sums: make([]counted, 1, 1+room/8), hints: map[sumHint]uint32{}, outcomes: outcomeCounts{}}
+	w.lineReader = newLineReader(w, base)
+	if o.Each != nil {
+		w.show = newLineShow(&o, shown)
+	}
+	return w
+}
+
+// endChunk ends what is shown of a chunk; sums are of all of them together.
+func (w *logWorker) endChunk() {
+	w.memo.trim()
+	if w.show != nil {
+		w.show.endChunk(w.at.number)
+	}
 }
 
 // bound gives a bound of times in whole seconds, since those of a log are.
@@ -150,159 +147,52 @@ func bound(t time.Time) uint32 {
 	return uint32(min(max(t.Add(time.Second-1).Unix(), 1), math.MaxUint32))
 }
 
-// chunk counts the lines of a chunk.
-func (w *logWorker) chunk(c chunk) {
-	text := c.text
-	w.at = c
-	number := 0
-	if c.number == 0 {
-		heading := text[:c.layout.Heading]
-		number = bytes.Count(heading, []byte("\n"))
-		if text = text[len(heading):]; len(text) == 0 && len(heading) > 0 && heading[len(heading)-1] != '\n' {
-			number++
-		}
-		w.counts.Comments += number
-		text = bytes.TrimPrefix(text, []byte("\ufeff"))
-	}
-	for len(text) > 0 {
-		number++
-		record, line := text, text
-		if i := bytes.IndexByte(text, '\n'); i >= 0 {
-			line, text = text[:i], text[i+1:]
-		} else {
-			text = nil
-		}
-		if n := len(line); n > 0 && line[n-1] == '\r' {
-			line = line[:n-1]
-		}
-		switch problem := w.meet(line, text, number); problem {
-		case nil:
-		case list.ErrRecord:
-			used, lines := w.record(record, number-1)
-			text, number = record[used:], number-1+lines
-		default:
-			w.skip(c.number, number, problem.Error())
-		}
-	}
-	w.count() // before the chunk's memory is used again
-	w.lines[c.number] = number
-	w.counts.Lines += number
-}
-
-// skip counts a line that could not be read, and keeps the ten first of them:
-// chunks are read in no particular order.
-func (w *logWorker) skip(chunk, line int, problem string) {
-	w.counts.Skipped++
-	if len(w.skips) == keptSkips && chunk > w.skips[keptSkips-1].chunk {
-		return
-	}
-	w.skips = append(w.skips, placedSkip{chunk, line, problem})
-	slices.SortStableFunc(w.skips, func(a, b placedSkip) int { return cmp.Or(cmp.Compare(a.chunk, b.chunk), cmp.Compare(a.line, b.line)) })
-	w.skips = w.skips[:min(len(w.skips), keptSkips)]
-}
-
-var errTooLong = fmt.Errorf("the line is longer than %d MiB", list.MaxLine>>20)
-
-// A pending line has been parsed, and is not counted yet.
+// A pending line is one of a batch that is looked up.
 type pending struct {
 	hash       uint64
 	query      bool // its memo key has its query
 	unmemoized bool // its answer must not be memoized
 	slot       uint32
-	line       int // in the chunk at hand
 }
-
-// together is how many lines are looked up in one batch: the processor fetches their slots
-// from memory at the same time.
-const together = 64
 
 // spread makes hashes of consecutive numbers differ in all bits (Fibonacci hashing: 2⁶⁴
 // divided by the golden ratio).
 const spread = 0x9E3779B97F4A7C15
 
-// meet parses a line, with others below it; the error says why it could not.
-func (w *logWorker) meet(line, rest []byte, number int) error {
-	if len(line) == 0 || line[0] <= '#' && w.at.layout.Comment(line) {
-		w.counts.Comments++
-		return nil
+// takeItem counts a request that is no line.
+func (w *logWorker) takeItem(item *list.Item) {
+	r := w.tally.addItem(w.memo, w.name, item, &w.options)
+	if r == nil {
+		return
 	}
-	if len(line) > list.MaxLine {
-		return errTooLong
-	}
-	m, l := &w.waiting[w.waits], &w.read[w.waits]
-	if w.at.layout.Read == nil {
-		if err := list.ParseLog(line, l); err != nil {
-			return err
-		}
-		if l.Hosted() {
-			item, err := l.Item(w.base)
-			if err == nil {
-				err = w.countItem(item)
-			}
-			return err
-		}
-	} else if item, err := w.at.layout.Read(line, rest, l); err != nil {
-		return err
-	} else if item != nil {
-		return w.countItem(item)
-	}
-	if err := l.Fits(); err != nil {
-		return err
-	}
-	target := l.Target()
-	m.query = w.basis.Query || int64(len(target)) > w.basis.URL || target[0] != '/'
-	m.hash, m.line = w.slots.hash(l.Asked(m.query)), number
-	m.unmemoized = target[0] != '/' || // absolute form (RFC 9112, 3.2.2): it may be of another site
-		l.Behind() > w.long || w.basis.Header && !l.Plain(engine.PlainText) // a header that copies a value of this line may be invalid
-	if w.waits++; w.waits == together {
-		w.count()
-	}
-	return nil
-}
-
-// countItem counts a request that is read as an item: a Line cannot hold all of it.
-func (w *logWorker) countItem(item *list.Item) error {
-	if err := item.Fits(); err != nil {
-		return err
-	}
-	w.counts.Requests++
-	w.addItem(item)
-	return nil
-}
-
-func (w *logWorker) addItem(item *list.Item) {
-	if r := w.tally.addItem(w.memo, w.name, item, &w.options); r != nil && w.parts != nil {
+	if w.parts != nil {
 		w.parts.Add(r)
 	}
-}
-
-// record counts the record that a text begins with, and says how long it is; before is how
-// many lines of the chunk stand above it.
-func (w *logWorker) record(text []byte, before int) (used, lines int) {
-	used, c := w.at.layout.Record(text, func(item *list.Item) {
-		item.Line += w.at.before + before
-		w.addItem(item)
-	})
-	for _, s := range c.First {
-		w.skip(w.at.number, before+s.Line, s.Reason)
+	if w.show != nil {
+		w.show.Result(r)
 	}
-	c.Skipped -= len(c.First) // skip has counted them
-	lines, c.Lines, c.First = c.Lines, 0, nil
-	w.counts.AddFrom(&c, 0)
-	return used, lines
 }
 
-// count counts the batch.
-func (w *logWorker) count() {
-	waiting := w.waiting[:w.waits]
-	w.waits = 0
+// take counts a batch of lines.
+func (w *logWorker) take(lines []list.Line) {
+	waiting := w.waiting[:len(lines)]
+	for i := range lines {
+		m, l := &waiting[i], &lines[i]
+		m.query, m.unmemoized = w.needsQuery(l), w.unmemoized(l)
+		m.hash = w.slots.hash(l.Asked(m.query))
+	}
 	if w.slots.size > maxRare {
 		w.foldSlots()
 	}
 	if w.classes {
-		w.class.classes(w.read[:len(waiting)], w.classed[:])
+		w.classify(lines)
 		for i := range waiting {
 			waiting[i].hash += uint64(w.classed[i].ID) * spread
+		}
+	}
+	if w.show != nil {
+		for i := range lines {
+			w.showLine(i, &lines[i])
 		}
 	}
 	for i := range waiting { // prefetch all slots
@@ -312,14 +202,15 @@ func (w *logWorker) count() {
 		w.touched += s.class + uint32(s.key[len(s.key)-1]) // both lines of the cache
 	}
 	for i := range waiting {
-		w.countLine(&waiting[i], &w.read[i], &w.classed[i])
+		w.countLine(i, &lines[i])
 	}
 }
 
-// countLine counts a line.
-func (w *logWorker) countLine(m *pending, l *list.Line, of *engine.Class) {
+// countLine counts a line of the batch.
+func (w *logWorker) countLine(i int, l *list.Line) {
+	m, of := &w.waiting[i], &w.classed[i]
 	if w.since|w.until > 0 && !w.spans(l) {
-		w.pass(m, l)
+		w.leaveOut(i, l)
 		return
 	}
 	if !m.unmemoized {
@@ -335,14 +226,15 @@ func (w *logWorker) countLine(m *pending, l *list.Line, of *engine.Class) {
 			return
 		}
 	}
-	w.countNew(m, l, of)
+	w.countNew(i, l)
 }
 
 // countNew predicts a line whose memo key is not in the table.
-func (w *logWorker) countNew(m *pending, l *list.Line, of *engine.Class) {
+func (w *logWorker) countNew(i int, l *list.Line) {
+	m, of := &w.waiting[i], &w.classed[i]
 	number, copied, err := w.predict(l, *of, m.unmemoized)
 	if err != nil {
-		w.skip(w.at.number, m.line, err.Error())
+		w.skip(w.places[i], err.Error())
 		return
 	}
 	if w.slots.full() {
@@ -402,10 +294,10 @@ func (w *logWorker) spans(l *list.Line) bool {
 	return at >= w.since && (w.until == 0 || at < w.until)
 }
 
-// pass counts a line outside of -since and -until: it is read, and no more.
-func (w *logWorker) pass(m *pending, l *list.Line) {
+// leaveOut counts a line outside of -since and -until: it is read, and no more.
+func (w *logWorker) leaveOut(i int, l *list.Line) {
 	if _, err := list.TargetAddress(string(l.Target()), w.base); err != nil {
-		w.skip(w.at.number, m.line, err.Error())
+		w.skip(w.places[i], err.Error())
 		return
 	}
 	w.counts.Requests++
@@ -482,7 +374,7 @@ func (w *logWorker) predict(l *list.Line, class engine.Class, unmemoized bool) (
 		w.request.AddMissing(w.options.Headers)
 		sum, copied = w.answer(k.Entry)
 	}
-	if !w.basis.Copies && !unmemoized {
+	if !w.Copies && !unmemoized {
 		known := &w.samples[class.ID%maxSamples]
 		if known.ID != class.ID {
 			known.of(l, class, w.basis, false)
@@ -517,7 +409,7 @@ func (w *logWorker) answer(own uint32) (number uint32, copied bool) {
 	w.visit = nil
 	if browser.Follows(&w.response) {
 		w.visit = browser.OpenOutcome(w.engine, &w.request, &w.response)
-		copied = slices.ContainsFunc(w.visit.Hops, func(h browser.Hop) bool { return h.Response.Copied() }) || w.basis.Tests(referrer) && w.visit.Crosses()
+		copied = ownValues(w.Inputs, w.visit)
 	}
 	s := sumOf(&w.response, w.visit)
 	interchangeable := own > 0 && s.by == w.entry(own)
@@ -588,7 +480,7 @@ func (w *logWorker) target(s *slot) string {
 	method, target, _ := bytes.Cut(w.slots.keyOf(s), []byte(" "))
 	var address string
 	if target[0] == '/' {
-		if !w.basis.Query {
+		if !w.Query {
 			target, _, _ = bytes.Cut(target, []byte("?"))
 		}
 		address = w.origin + string(target)

@@ -88,6 +88,17 @@ type View interface {
 	InTree() (string, bool) // exists, folder or missing; whether that is known
 }
 
+// Before is the View of a request that no entry has looked at yet: nobody was let in, and its
+// path is as it was sent.
+type Before struct{ Asks *request.Request }
+
+func (v Before) Request() *request.Request { return v.Asks }
+func (v Before) Path() string              { return v.Asks.Address.Path }
+func (v Before) Asked() string             { return v.Asks.Address.Path }
+func (v Before) Query() string             { return v.Asks.Address.Query }
+func (v Before) User() string              { return "" }
+func (v Before) InTree() (string, bool)    { return "", false }
+
 // A Vary says how the proofs find values of a field for which given tests hold and do not
 // hold. Each field has one: of a field that cannot be varied nothing can be proved, and it
 // must say so.

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"kibitz/core/engine"
@@ -133,7 +134,8 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 	if err != nil {
 		return 0, err
 	}
-	defer r.whenInterrupted(func() {})()
+	var stop atomic.Bool
+	defer r.whenInterrupted(func() { stop.Store(true) })()
 	start := time.Now()
 	c := replay.NewCompare(before, after)
 	const together = 256 // are handed over at once
@@ -175,7 +177,9 @@ func (r *run) compare(oldName, newName string, lists []string, f *compareFlags) 
 		}
 	}
 	for _, name := range lists {
-		counts, err := r.readList(name, &f.listFlags, base, send)
+		counts, err := r.readLines(name, &f.listFlags, base, func(text replay.Text) (list.Counts, error) {
+			return c.Lines(text, replay.Options{Workers: runtime.GOMAXPROCS(0), Base: base, Headers: f.headers, Fields: f.fields, Stop: &stop})
+		}, send)
 		if r.sayRead(name, counts); err != nil && !isPartial(err) {
 			close(items)
 			return 0, err

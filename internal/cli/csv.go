@@ -3,7 +3,7 @@ package cli
 // Results as comma-separated values, RFC 4180.
 
 import (
-	"bufio"
+	"bytes"
 	"encoding/csv"
 	"fmt"
 	"strconv"
@@ -14,7 +14,7 @@ import (
 )
 
 func init() {
-	registerForm(form{name: "csv", rank: 2, links: (*run).linksCSV, sums: (*run).tallyCSV, sides: (*run).sidesCSV, parts: (*run).partsCSV, each: (*run).eachCSV})
+	registerForm(form{name: "csv", rank: 2, links: (*run).linksCSV, sums: (*run).tallyCSV, sides: (*run).sidesCSV, parts: (*run).partsCSV, heading: "list,line,method,url,status,cause,by,location,ends,recorded,met,client,time,body\n", each: (*run).eachCSV})
 }
 
 // tallyCSV writes the addresses that need a look, a row for each and for what is the matter
@@ -56,29 +56,42 @@ func (r *run) tallyCSV(s summed) error {
 	return out.Error()
 }
 
-func (r *run) eachCSV(w *bufio.Writer) (func(*replay.Result), error) {
-	out := csv.NewWriter(w)
-	out.Write([]string{"list", "line", "method", "url", "status", "cause", "by", "location", "ends", "recorded", "met", "client", "time", "body"})
-	return func(res *replay.Result) {
-		l := render.NewLine(res)
-		by, recorded, met, body := "", "", "", ""
-		if l.Body > 0 {
-			body = strconv.FormatInt(l.Body, 10)
-		}
-		if l.By != nil {
-			by = *l.By
-		}
-		if l.Recorded != 0 {
-			recorded = strconv.Itoa(l.Recorded)
-		}
-		if l.Met != nil {
-			met = strconv.FormatBool(*l.Met)
-		}
-		row := []string{l.List, strconv.Itoa(l.Line), l.Method, l.URL, fmt.Sprint(l.Status), string(l.Cause), by, l.Location, string(l.Ends), recorded, met, l.Client, l.Time, body}
+func (r *run) eachCSV(w *bytes.Buffer) func(*replay.Result) {
+	var text bytes.Buffer
+	out := csv.NewWriter(&text)
+	cells := func(row ...string) []byte {
 		for i := range row {
 			row[i] = render.Cell(row[i])
 		}
+		text.Reset()
 		out.Write(row)
 		out.Flush()
-	}, nil
+		return bytes.TrimSuffix(text.Bytes(), []byte("\n"))
+	}
+	number := func(n int64) string {
+		if n == 0 {
+			return ""
+		}
+		return strconv.FormatInt(n, 10)
+	}
+	answers := render.Remembered[[]byte]{}
+	return func(res *replay.Result) {
+		w.Write(cells(res.List, strconv.Itoa(res.Item.Line)))
+		w.WriteByte(',')
+		w.Write(answers.Of(res.Response, func() []byte {
+			a, by := render.NewAnswer(res.Item.Request, res.Response), ""
+			if a.By != nil {
+				by = *a.By
+			}
+			return bytes.Clone(cells(a.Method, a.URL, fmt.Sprint(a.Status), string(a.Cause), by, a.Location, string(render.NewWay(res).Ends)))
+		}))
+		w.WriteByte(',')
+		met := ""
+		if res.Item.Expects != nil {
+			met = strconv.FormatBool(len(res.Unmet) == 0)
+		}
+		req := res.Item.Request
+		w.Write(cells(number(int64(res.Item.Recorded)), met, render.Client(req), render.When(req), number(req.Body)))
+		w.WriteByte('\n')
+	}
 }

@@ -102,7 +102,7 @@ func (r *run) excerpt(names []string, f *excerptFlags) (int, error) {
 	total := replay.NewTally()
 	var failed error
 	for _, name := range names {
-		part, err := r.replayList(e, name, flags, &stop, g.Add)
+		part, err := r.replayList(e, name, flags, &stop, g.Show)
 		if err != nil && part == nil {
 			return 0, err
 		}

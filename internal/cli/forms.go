@@ -4,7 +4,7 @@ package cli
 // results that it can show; a command has those that can show what it finds.
 
 import (
-	"bufio"
+	"bytes"
 	"cmp"
 	"slices"
 	"strings"
@@ -31,11 +31,12 @@ type form struct {
 	trace    func(*run, traced) error
 	visitors func(*run, *request.Request, []sight) error
 	compare  func(*run, compared) error
-	sums     func(*run, summed) error                    // of a replay
-	sides    func(*run, sideBySide) error                // of saved tallies
-	parts    func(*run, *replay.Breakdown, summed) error // of a replay, by what its requests have in common
-	each     func(*run, *bufio.Writer) (func(*replay.Result), error)
-	whole    bool // each shows the header of answers, which takes longer to predict
+	sums     func(*run, summed) error                       // of a replay
+	sides    func(*run, sideBySide) error                   // of saved tallies
+	parts    func(*run, *replay.Breakdown, summed) error    // of a replay, by what its requests have in common
+	heading  string                                         // above all of each
+	each     func(*run, *bytes.Buffer) func(*replay.Result) // writes to a buffer, which is emptied now and then
+	whole    bool                                           // each shows the header of answers, which takes longer to predict
 	verify   func(*run, verified) error
 	cases    func(r *run, of string, cases []testCase) error // of what is expected, by a replay or of a server
 }

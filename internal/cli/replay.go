@@ -464,33 +464,27 @@ func (r *run) replay(e *engine.Engine, names []string, f *replayFlags) (int, err
 	if f.asked, err = f.address(e); err != nil {
 		return 0, err
 	}
-	var show func(*replay.Result)
 	parts, err := f.breakdown()
 	if err != nil {
 		return 0, err
 	}
-	if f.parts = parts; parts != nil {
-		show = parts.Add
-	}
-	if f.each {
-		if show, err = r.form.each(r, buffered); err != nil {
-			return 0, err
-		}
-	}
-	if r.form.cases != nil {
-		show = r.collect
-	}
-	if f.cover {
-		f.held = nil
-		next := show
-		show = func(res *replay.Result) {
-			if res.Item.Expects != nil {
+	f.parts, f.held = parts, nil
+	var show func() replay.Show
+	switch {
+	case f.each:
+		buffered.WriteString(r.form.heading)
+		show = r.showEach(buffered)
+	case parts != nil:
+		show = replay.InOrder(parts.Add)
+	case f.cover || r.form.cases != nil:
+		show = replay.InOrder(func(res *replay.Result) {
+			if f.cover && res.Item.Expects != nil {
 				f.held = append(f.held, res.Item)
 			}
-			if next != nil {
-				next(res)
+			if r.form.cases != nil {
+				r.collect(res)
 			}
-		}
+		})
 	}
 	start := time.Now()
 	tally := replay.NewTally()
@@ -562,7 +556,18 @@ func unreadable(name string, c list.Counts) error {
 	return partialError{fmt.Errorf("%s: none of its lines could be read; if it is of another format, name that with -list", listName(name))}
 }
 
-func (r *run) options(f *replayFlags, stop *atomic.Bool, each func(*replay.Result)) replay.Options {
+// showEach writes each request in the form that is wanted.
+func (r *run) showEach(out io.Writer) func() replay.Show {
+	return func() replay.Show {
+		var text bytes.Buffer // of a run of them
+		return replay.Show{Result: r.form.each(r, &text), End: func() {
+			out.Write(text.Bytes()) // its error comes again with the last bytes
+			text.Reset()
+		}}
+	}
+}
+
+func (r *run) options(f *replayFlags, stop *atomic.Bool, each func() replay.Show) replay.Options {
 	return replay.Options{Workers: f.workers, Base: f.asked, Headers: f.headers, Fields: f.fields, Robots: f.robotWords(), Stop: stop, Choice: f.chosen, Each: each, Whole: f.each && r.form.whole}
 }
 
@@ -615,9 +620,8 @@ func (r *run) finish(e *engine.Engine, tally *replay.Tally, parts *replay.Breakd
 	return exitWell, nil
 }
 
-// replayList replays one list: an access log on the fast path, if only its sums
-// are wanted.
-func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *atomic.Bool, show func(*replay.Result)) (*replay.Tally, error) {
+// replayList replays one list: an access log on the fast path.
+func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *atomic.Bool, show func() replay.Show) (*replay.Tally, error) {
 	in, err := r.open(name)
 	if err != nil {
 		return nil, err
@@ -627,11 +631,8 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 	format := list.Format(f.format)
 	var parts io.ReaderAt // the list as one that can be read at any place; nil for another
 	if file != nil {
-		head := make([]byte, 4096)
-		n, _ := file.ReadAt(head, 0)
-		if head = head[:n]; !list.Packed(head) {
-			format = cmp.Or(format, list.Detect(head))
-			parts = file
+		if told := formatIn(file); told != "" {
+			format, parts = cmp.Or(format, told), file
 		}
 	}
 	read, called := io.Reader(in), name
@@ -659,12 +660,11 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		}
 		return nil, fmt.Errorf("%s: %w", listName(name), err)
 	}
-	o := r.options(f, stop, nil)
-	if f.parts != nil && file != nil && r.form.cases == nil { // the file can be read again, should there be too many parts
-		o.By = f.parts
+	o := r.options(f, stop, show)
+	if f.parts != nil && file != nil { // it can be read again, should there be too many parts
+		o.By, o.Each = f.parts, nil
 	}
-	quick := func(parts bool) bool { return (show == nil || o.By != nil) && replay.Quick(format, parts) }
-	if parts != nil && quick(true) {
+	if parts != nil && replay.Quick(format, true) {
 		t, err := replay.LogFile(e, called, parts, size, format, o, progress)
 		if !errors.Is(err, replay.ErrParts) {
 			return told(t, err)
@@ -672,7 +672,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		if _, err := parts.(io.Seeker).Seek(0, io.SeekStart); err != nil {
 			return nil, err
 		}
-		o.By = nil
+		o.By, o.Each = nil, show
 	}
 	unpacked, err := list.Unpack(&countingReader{read, 0, progress})
 	if err != nil {
@@ -682,7 +682,7 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		head, _ := unpacked.Peek(4096)
 		format = list.Detect(head)
 	}
-	if quick(false) {
+	if replay.Quick(format, false) {
 		t, err := replay.LogStream(e, called, unpacked, format, o)
 		if !errors.Is(err, replay.ErrParts) {
 			return told(t, err)
@@ -698,6 +698,16 @@ func (r *run) replayList(e *engine.Engine, name string, f *replayFlags, stop *at
 		return list.Read(unpacked, f.listOptions(name, format, base), yield)
 	}}
 	return told(replay.Run(e, []replay.Source{source}, r.options(f, stop, show)))
+}
+
+// formatIn tells the format of a list by its first bytes; "" for one that is packed.
+func formatIn(file io.ReaderAt) list.Format {
+	head := make([]byte, 4096)
+	n, _ := file.ReadAt(head, 0)
+	if head = head[:n]; list.Packed(head) {
+		return ""
+	}
+	return list.Detect(head)
 }
 
 // regular gives a list as a file that can be read at any place, with its size.

@@ -3,7 +3,7 @@ package cli
 // Results for people to read.
 
 import (
-	"bufio"
+	"bytes"
 	"fmt"
 	"strings"
 
@@ -29,22 +29,24 @@ func init() {
 	})
 }
 
-// eachText shows one request a line.
-func (r *run) eachText(w *bufio.Writer) (func(*replay.Result), error) {
+// eachText shows one request a line. What it says of an answer that was remembered is, too.
+func (r *run) eachText(w *bytes.Buffer) func(*replay.Result) {
+	known := render.Remembered[string]{}
 	return func(res *replay.Result) {
-		resp := res.Response
-		by := string(resp.Cause)
-		if resp.By != nil {
-			by = resp.By.Name
-		}
-		met := ""
+		w.WriteString(known.Of(res.Response, func() string {
+			by := string(res.Response.Cause)
+			if res.Response.By != nil {
+				by = res.Response.By.Name
+			}
+			target := res.Response.Location
+			if res.Visit != nil && res.Visit.Ending == browser.Loop {
+				target += " (loop)"
+			}
+			return fmt.Sprintf("%s %-7s %s   %s   %s", engine.StatusText(res.Response), render.Clean(res.Item.Request.Verb()), render.Clean(res.Item.Request.Address.String()), render.Clean(target), by)
+		}))
 		if len(res.Unmet) > 0 {
-			met = "   UNMET: " + strings.Join(res.Unmet, "; ")
+			w.WriteString("   UNMET: " + render.Clean(strings.Join(res.Unmet, "; ")))
 		}
-		target := resp.Location
-		if res.Visit != nil && res.Visit.Ending == browser.Loop {
-			target += " (loop)"
-		}
-		fmt.Fprintf(w, "%s %-7s %s   %s   %s%s\n", engine.StatusText(resp), render.Clean(res.Item.Request.Verb()), render.Clean(res.Item.Request.Address.String()), render.Clean(target), by, render.Clean(met))
-	}, nil
+		w.WriteByte('\n')
+	}
 }

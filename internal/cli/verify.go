@@ -124,11 +124,26 @@ func (f *verifyFlags) check(args []string) error {
 
 // readList reads a list to its end.
 func (r *run) readList(name string, f *listFlags, base request.Address, yield func(*list.Item)) (list.Counts, error) {
+	return r.readLines(name, f, base, nil, yield)
+}
+
+// readLines reads a list to its end: with lines, if it is read by lines, else as requests.
+// lines may be nil.
+func (r *run) readLines(name string, f *listFlags, base request.Address, lines func(replay.Text) (list.Counts, error), yield func(*list.Item)) (list.Counts, error) {
 	in, err := r.open(name)
 	if err != nil {
 		return list.Counts{}, err
 	}
 	defer in.Close()
+	format := list.Format(f.format)
+	if file, size := regular(in); lines != nil && file != nil {
+		if told := formatIn(file); told != "" && replay.Quick(cmp.Or(format, told), true) {
+			progress, ended := r.progress(name, size, "MiB", 1<<20)
+			defer ended()
+			counts, err := lines(replay.Text{Name: name, Format: cmp.Or(format, told), File: file, Size: size, Progress: progress})
+			return r.whole(name, counts, err)
+		}
+	}
 	if name != "-" {
 		in = r.stoppable(in)
 		defer in.Close()
@@ -137,10 +152,23 @@ func (r *run) readList(name string, f *listFlags, base request.Address, yield fu
 	if err != nil {
 		return list.Counts{}, fmt.Errorf("%s: %w", name, err)
 	}
-	counts, err := list.Read(unpacked, f.listOptions(name, list.Format(f.format), base), func(item *list.Item) {
+	if format == "" {
+		head, _ := unpacked.Peek(4096)
+		format = list.Detect(head)
+	}
+	if lines != nil && replay.Quick(format, false) {
+		counts, err := lines(replay.Text{Name: name, Format: format, Stream: unpacked})
+		return r.whole(name, counts, err)
+	}
+	counts, err := list.Read(unpacked, f.listOptions(name, format, base), func(item *list.Item) {
 		item.Request.AddMissing(f.headers)
 		yield(item)
 	})
+	return r.whole(name, counts, err)
+}
+
+// whole says whether all of a list could be read.
+func (r *run) whole(name string, counts list.Counts, err error) (list.Counts, error) {
 	switch cut := damaged(name, counts, err); {
 	case cut != nil:
 		return counts, cut

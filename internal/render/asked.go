@@ -23,16 +23,10 @@ type AskedHeaders struct {
 
 // NewAsked gives a request in that form.
 func NewAsked(req *request.Request) Asked {
-	a := Asked{Body: req.Body}
-	if req.Client.IsValid() {
-		a.Client = req.Client.String()
-	}
-	if !req.Time.IsZero() {
-		a.Time = req.Time.Format(time.RFC3339Nano)
-	}
+	a := Asked{Client: Client(req), Time: When(req), Body: req.Body}
 	headers := map[string][]string{}
 	for _, h := range req.Headers {
-		if name := strings.ToLower(h.Name); name != "authorization" {
+		if name := strings.ToLower(h.Name); name != unwritten {
 			headers[name] = append(headers[name], h.Value)
 		}
 	}
@@ -40,4 +34,23 @@ func NewAsked(req *request.Request) Asked {
 		a.Request = &AskedHeaders{headers}
 	}
 	return a
+}
+
+// unwritten is the header field that has a password.
+const unwritten = "authorization"
+
+// Client is who asks, in the machine formats; "" for nobody known.
+func Client(req *request.Request) string {
+	if !req.Client.IsValid() {
+		return ""
+	}
+	return req.Client.String()
+}
+
+// When is the time of a request, in the machine formats; "" for none.
+func When(req *request.Request) string {
+	if req.Time.IsZero() {
+		return ""
+	}
+	return req.Time.Format(time.RFC3339Nano)
 }

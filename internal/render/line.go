@@ -1,8 +1,16 @@
 package render
 
 import (
+	"bytes"
+	"encoding/json"
+	"slices"
+	"strconv"
+	"strings"
+
 	"kibitz/core/browser"
+	"kibitz/core/engine"
 	"kibitz/core/replay"
+	"kibitz/core/request"
 )
 
 // A Line is one request of a replayed list in the machine formats.
@@ -11,31 +19,186 @@ type Line struct {
 	Line int    `json:"line"`
 	Answer
 	Asked
-	Ends     browser.Ending `json:"ends,omitempty"`
-	Hops     [][2]any       `json:"hops,omitempty"`
-	Expected *bool          `json:"expected,omitempty"`
-	Met      *bool          `json:"met,omitempty"`
-	Unmet    []string       `json:"unmet,omitempty"`
-	Recorded int            `json:"recorded,omitempty"`
+	Way
+	Expected *bool    `json:"expected,omitempty"`
+	Met      *bool    `json:"met,omitempty"`
+	Unmet    []string `json:"unmet,omitempty"`
+	Recorded int      `json:"recorded,omitempty"`
+}
+
+// A Way is what becomes of a visit.
+type Way struct {
+	Ends browser.Ending `json:"ends,omitempty"`
+	Hops [][2]any       `json:"hops,omitempty"`
 }
 
 // NewLine gives a result in that form.
 func NewLine(r *replay.Result) Line {
-	l := Line{List: r.List, Line: r.Item.Line, Answer: NewAnswer(r.Item.Request, r.Response), Asked: NewAsked(r.Item.Request), Recorded: r.Item.Recorded, Unmet: r.Unmet}
-	if r.Visit != nil {
-		l.Ends = r.Visit.Ending
-		for _, h := range r.Visit.Hops {
-			l.Hops = append(l.Hops, [2]any{Status(h.Response), h.Request.Address.Printable()})
-		}
-	} else {
-		l.Ends = browser.Arrived
-		if r.Response.Word() != "" {
-			l.Ends = browser.Ending(r.Response.Word())
-		}
-	}
+	l := Line{List: r.List, Line: r.Item.Line, Answer: NewAnswer(r.Item.Request, r.Response), Asked: NewAsked(r.Item.Request), Way: NewWay(r), Recorded: r.Item.Recorded, Unmet: r.Unmet}
 	if r.Item.Expects != nil {
 		yes, met := true, len(r.Unmet) == 0
 		l.Expected, l.Met = &yes, &met
 	}
 	return l
+}
+
+// NewWay gives what becomes of the visit that a result begins.
+func NewWay(r *replay.Result) (w Way) {
+	switch {
+	case r.Visit != nil:
+		w.Ends = r.Visit.Ending
+		for _, h := range r.Visit.Hops {
+			w.Hops = append(w.Hops, [2]any{Status(h.Response), h.Request.Address.Printable()})
+		}
+	case r.Response.Word() != "":
+		w.Ends = browser.Ending(r.Response.Word())
+	default:
+		w.Ends = browser.Arrived
+	}
+	return w
+}
+
+// Lines writes results as JSON, each on a line: what JSON writes of NewLine. What is said of
+// an answer that was remembered is made once.
+type Lines struct {
+	out     *bytes.Buffer
+	enc     *json.Encoder // writes to out
+	said    Remembered[saidJSON]
+	inSmall map[string]string // names of header fields
+	list    string            // that was written last
+	quoted  []byte            // as JSON
+	headers []request.Header
+}
+
+// saidJSON is what is said of an answer, before and behind what is said of the request.
+type saidJSON struct{ answer, way []byte }
+
+// NewLines gives one that writes to a buffer, which may be emptied between results.
+func NewLines(out *bytes.Buffer) *Lines {
+	return &Lines{out: out, enc: JSON(out), said: Remembered[saidJSON]{}, inSmall: map[string]string{}}
+}
+
+// Write writes a result.
+func (w *Lines) Write(r *replay.Result) {
+	if r.Item.Expects != nil {
+		w.enc.Encode(NewLine(r))
+		return
+	}
+	said := w.said.Of(r.Response, func() saidJSON {
+		return saidJSON{w.inside(NewAnswer(r.Item.Request, r.Response)), w.inside(NewWay(r))}
+	})
+	if w.list != r.List || w.quoted == nil {
+		start := w.out.Len()
+		w.text(r.List)
+		w.list, w.quoted = r.List, bytes.Clone(w.out.Bytes()[start:])
+		w.out.Truncate(start)
+	}
+	w.raw(`{"list":`)
+	w.out.Write(w.quoted)
+	w.number(`,"line":`, int64(r.Item.Line))
+	w.raw(",")
+	w.out.Write(said.answer)
+	req := r.Item.Request
+	if client := Client(req); client != "" {
+		w.raw(`,"client":`)
+		w.text(client)
+	}
+	if at := When(req); at != "" {
+		w.raw(`,"time":`)
+		w.text(at)
+	}
+	if req.Body != 0 {
+		w.number(`,"body":`, req.Body)
+	}
+	w.asked(req)
+	w.raw(",")
+	w.out.Write(said.way)
+	if r.Item.Recorded != 0 {
+		w.number(`,"recorded":`, int64(r.Item.Recorded))
+	}
+	w.raw("}\n")
+}
+
+func (w *Lines) raw(s string) { w.out.WriteString(s) }
+
+func (w *Lines) number(name string, n int64) {
+	w.raw(name)
+	w.out.Write(strconv.AppendInt(w.out.AvailableBuffer(), n, 10))
+}
+
+// text writes a text, most often one in which nothing must be escaped.
+func (w *Lines) text(s string) {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
+			w.enc.Encode(s)
+			w.out.Truncate(w.out.Len() - 1) // the end of the line
+			return
+		}
+	}
+	w.out.WriteByte('"')
+	w.out.WriteString(s)
+	w.out.WriteByte('"')
+}
+
+// inside gives the fields of an object.
+func (w *Lines) inside(object any) []byte {
+	start := w.out.Len()
+	w.enc.Encode(object)
+	text := bytes.Clone(w.out.Bytes()[start:])
+	w.out.Truncate(start)
+	return text[1 : len(text)-2]
+}
+
+// asked writes the header fields of a request, by their names.
+func (w *Lines) asked(req *request.Request) {
+	w.headers = w.headers[:0]
+	for _, h := range req.Headers {
+		name, ok := w.inSmall[h.Name]
+		if !ok {
+			name = strings.ToLower(h.Name)
+			if len(w.inSmall) < maxRemembered {
+				w.inSmall[h.Name] = name
+			}
+		}
+		if name != unwritten {
+			w.headers = append(w.headers, request.Header{Name: name, Value: h.Value})
+		}
+	}
+	slices.SortStableFunc(w.headers, func(a, b request.Header) int { return strings.Compare(a.Name, b.Name) })
+	for i, h := range w.headers {
+		switch {
+		case i == 0:
+			w.raw(`,"request":{"headers":{`)
+		case h.Name == w.headers[i-1].Name:
+			w.raw(",")
+			w.text(h.Value)
+			continue
+		default:
+			w.raw("],")
+		}
+		w.text(h.Name)
+		w.raw(":[")
+		w.text(h.Value)
+	}
+	if len(w.headers) > 0 {
+		w.raw("]}}")
+	}
+}
+
+// Remembered is what is said of answers, which like requests have in common.
+type Remembered[T any] map[*engine.Response]T
+
+const maxRemembered = 1 << 13
+
+// Of gives what is said of an answer; say says it the first time.
+func (known Remembered[T]) Of(answer *engine.Response, say func() T) T {
+	said, ok := known[answer]
+	if !ok {
+		said = say()
+		if len(known) >= maxRemembered {
+			clear(known)
+		}
+		known[answer] = said
+	}
+	return said
 }

@@ -1,0 +1,90 @@
+package replay
+
+// What is shown of each line, and what is compared of it, held against the line by itself.
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"kibitz/core/proof/trial"
+	"kibitz/core/request"
+	"kibitz/core/request/list"
+)
+
+// Of any rulebooks and lines, what is shown of each line on the fast path is what it gives
+// alone, and the lines are compared as they are alone.
+func TestLinesAreShownAndComparedAsIfEachWereAlone(t *testing.T) {
+	n := 0
+	for seed := range uint64(sized(300)) {
+		n += shownAlone(t, rand.New(rand.NewPCG(seed, 11)), 120)
+	}
+	if n < 300 {
+		t.Errorf("only %d changes", n)
+	}
+}
+
+func FuzzLinesAreShown(f *testing.F) {
+	f.Add(uint64(1), uint64(2))
+	f.Fuzz(func(t *testing.T, a, b uint64) { shownAlone(t, rand.New(rand.NewPCG(a, b)), 20) })
+}
+
+// shownAlone tries so many lines with two rulebooks, and says in how many ways they differ.
+func shownAlone(t *testing.T, r *rand.Rand, lines int) int {
+	t.Helper()
+	books := []string{logBook(r), logBook(r)}
+	if r.IntN(3) == 0 {
+		books[1] = trial.Anything(r, 5)
+	}
+	kinds := make([]string, 2+r.IntN(10)) // few, so that lines come again
+	for i := range kinds {
+		kinds[i] = anyLine(r)
+	}
+	var text strings.Builder
+	for range lines {
+		text.WriteString(kinds[r.IntN(len(kinds))] + "\n")
+	}
+	old, new := anyEngine(t, books[0]), anyEngine(t, books[1])
+	o := Options{Workers: 1 + r.IntN(2), Whole: r.IntN(2) == 0}
+	if r.IntN(2) == 0 {
+		o.Headers = anyHeaders(r)
+	}
+	read := func(base request.Address, yield func(*list.Item)) (list.Counts, error) {
+		return list.Read(strings.NewReader(text.String()), list.Options{Base: base, Format: list.FormatLog}, yield)
+	}
+	file := Text{Name: "log", Format: list.FormatLog, File: strings.NewReader(text.String()), Size: int64(text.Len()), Progress: func(int64) {}}
+
+	alone := o
+	alone.forget = true
+	want, got := alone.shown(), o.shown()
+	if _, err := Run(old, []Source{{Name: "log", Read: read}}, alone); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Lines(old, file, o); err != nil {
+		t.Fatal(err)
+	}
+	if got, want := got(), want(); got != want {
+		t.Fatalf("%s\nwith %v, whole: %t: %s", books[0], o.Headers, o.Whole, firstApart(got, want))
+	}
+
+	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	together, each := NewCompare(old, new), NewCompare(old, new)
+	o.Each = nil
+	if _, err := together.Lines(file, o); err != nil {
+		t.Fatal(err)
+	}
+	one := each.Comparer()
+	if _, err := read(o.base(new), func(item *list.Item) {
+		item.Request.AddMissing(o.Headers)
+		one.counts[one.anew(item.Request).group]++
+	}); err != nil {
+		t.Fatal(err)
+	}
+	one.Done()
+	result := together.End(now)
+	if got, want := comparisonText(result), comparisonText(each.End(now)); got != want {
+		t.Fatalf("%s\n%s\nwith %v, compared: %s\n%s", books[0], books[1], o.Headers, firstApart(got, want), strings.Join(kinds, "\n"))
+	}
+	return len(result.Groups)
+}
