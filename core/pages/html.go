@@ -68,7 +68,7 @@ func reference(raw string) (n, length int) {
 			next = raw[end : end+1]
 		}
 	}
-	if value := strings.TrimSuffix(unescape(raw[:end]+next), next); value != raw[:end] {
+	if value := strings.TrimSuffix(unescape(raw[:end]+next), unescape(next)); value != raw[:end] {
 		return end, len(value)
 	}
 	return 1, 1

@@ -321,7 +321,10 @@ func (r *csvReader) again(lines ...string) {
 	r.number -= len(lines)
 }
 
-var errLong = fmt.Errorf("the line is longer than %d MiB", MaxLine>>20)
+var (
+	errLong  = fmt.Errorf("the line is longer than %d MiB", MaxLine>>20)
+	errQuote = errors.New("a quote that opens in this line is never closed: the line is left out, and the next one is read by itself")
+)
 
 // row takes a row, and says how many lines it has, which it counts. Of a row that cannot
 // be read only its first line is taken: what follows may be rows by themselves. The
@@ -339,7 +342,6 @@ func (r *csvReader) row() (fields []string, lines int, err error) {
 	if strings.IndexByte(first, '"') < 0 {
 		return strings.Split(first, string(r.comma)), 1, nil
 	}
-	opens := r.number
 	more, size := []string(nil), len(first)
 	for odd := strings.Count(first, `"`)%2 == 1; odd; {
 		line, err := r.line()
@@ -352,7 +354,7 @@ func (r *csvReader) row() (fields []string, lines int, err error) {
 			if r.again(more...); err == errLong {
 				r.long, r.number = true, r.number-1
 			}
-			return nil, 1, fmt.Errorf("the quote that opens in line %d is never closed: this line is left out, and the next one is read by itself", opens)
+			return nil, 1, errQuote
 		}
 	}
 	one := csv.NewReader(strings.NewReader(strings.Join(append([]string{first}, more...), "\n")))
