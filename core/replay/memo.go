@@ -48,7 +48,7 @@ func (k *keyer) of(host string) *hostKeys {
 // requests are, in bytes, and agents.
 const (
 	maxHosts  = 1 << 10
-	maxMemo   = 1 << 14
+	maxMemo   = 1 << 13
 	maxAsked  = 1 << 11
 	maxNaming = 1 << 9
 )

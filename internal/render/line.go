@@ -188,7 +188,7 @@ func (w *Lines) asked(req *request.Request) {
 // Remembered is what is said of answers, which like requests have in common.
 type Remembered[T any] map[*engine.Response]T
 
-const maxRemembered = 1 << 13
+const maxRemembered = 1 << 12
 
 // Of gives what is said of an answer; say says it the first time.
 func (known Remembered[T]) Of(answer *engine.Response, say func() T) T {
