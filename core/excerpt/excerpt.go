@@ -7,7 +7,6 @@ import (
 	"cmp"
 	"fmt"
 	"io"
-	"net/http"
 	"net/netip"
 	"runtime"
 	"slices"
@@ -171,12 +170,6 @@ func (c *class) requests() []*request.Request {
 // of Location, in which encoding, and where the visit ends.
 func appendWay(key []byte, r *replay.Result) []byte {
 	resp := r.Response
-	verb := r.Item.Request.Verb()
-	if verb == http.MethodHead { // which is answered as GET is, without the body
-		verb = http.MethodGet
-	}
-	key = append(key, verb...)
-	key = append(key, ' ')
 	if resp.By != nil {
 		key = strconv.AppendInt(key, int64(resp.By.Number)+1, 10)
 	}
