@@ -205,7 +205,7 @@ func TestComparedLinesAreThoseOfRequests(t *testing.T) {
 	r := rand2.New(rand2.NewPCG(7, 7))
 	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	changed := 0
-	for range 60 {
+	for range sized(24) {
 		before, after := rulebooks[names[r.IntN(len(names))]], rulebooks[names[r.IntN(len(names))]]
 		for format, text := range formats {
 			old, new := build(t, before), build(t, after)
@@ -248,7 +248,7 @@ func TestComparedLinesAreThoseOfRequests(t *testing.T) {
 			}
 		}
 	}
-	if changed < 1000 {
+	if changed < sized(100) {
 		t.Errorf("only %d changes", changed)
 	}
 }

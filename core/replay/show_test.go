@@ -17,10 +17,11 @@ import (
 // alone, and the lines are compared as they are alone.
 func TestLinesAreShownAndComparedAsIfEachWereAlone(t *testing.T) {
 	n := 0
-	for seed := range uint64(sized(300)) {
+	seeds := sized(300)
+	for seed := range uint64(seeds) {
 		n += shownAlone(t, rand.New(rand.NewPCG(seed, 11)), 120)
 	}
-	if n < 300 {
+	if n < seeds {
 		t.Errorf("only %d changes", n)
 	}
 }
