@@ -104,11 +104,11 @@ func (b *bench) run() error {
 	fmt.Printf("| rulebook | answers | given | wrong ones named | hidden | given, of those by rules but tables | all header fields, of these | entries, true | rows, true | proved alike | time |\n| --- | ---: | ---: | ---: | ---: | ---: | ---: | ---: | ---: | --- | ---: |\n")
 	if b.random > 0 {
 		for seed := range b.random {
-			e, err := randomSite(uint64(seed))
+			e, visits, err := randomSite(uint64(seed))
 			if err != nil {
 				return err
 			}
-			if err := b.measure(fmt.Sprint("random ", seed), e); err != nil {
+			if err := b.measure(fmt.Sprint("random ", seed), e, visits); err != nil {
 				return err
 			}
 		}
@@ -125,17 +125,17 @@ func (b *bench) run() error {
 		if err != nil {
 			return err
 		}
-		if err := b.measure(name, e); err != nil {
+		if err := b.measure(name, e, nil); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// measure drafts one rulebook anew.
-func (b *bench) measure(name string, e *engine.Engine) error {
+// measure drafts one rulebook anew, of what the proofs and its visitors ask for.
+func (b *bench) measure(name string, e *engine.Engine, visits []string) error {
 	r := rand.New(rand.NewPCG(1, 2))
-	seen, hidden := halves(r, questions(e))
+	seen, hidden := halves(r, questions(e, visits))
 	source := &draft.Source{Table: "moves.csv"}
 	if !b.bare {
 		source.Files, source.Tree = "public", e.Tree(e.Book.Sites[0])
@@ -302,8 +302,9 @@ func hostsOf(s *rulebook.Site) (out []string) {
 }
 
 // questions are plain requests of the first site, one for each address: those that the
-// proofs make of the rulebook, the files of its tree, and the rows of its tables.
-func questions(e *engine.Engine) (all []question) {
+// proofs make of the rulebook, what visitors ask for, the files of its tree, and the rows of its
+// tables.
+func questions(e *engine.Engine, visits []string) (all []question) {
 	seen := map[string]bool{}
 	ask := func(req *request.Request) {
 		req = &request.Request{Address: req.Address}
@@ -319,6 +320,11 @@ func questions(e *engine.Engine) (all []question) {
 		ask(req)
 	}
 	base := e.Book.Sites[0].Address
+	for _, at := range visits {
+		if a, err := request.Parse(at, base); err == nil {
+			ask(&request.Request{Address: a})
+		}
+	}
 	for _, rule := range e.Book.Rules {
 		if m, ok := rule.Action.(*rulebook.Moves); ok && m.Table != nil {
 			for _, row := range m.Table.Rows {

@@ -21,8 +21,21 @@ var pageNames = []string{"avocet", "tern", "kittiwake", "plover", "dunlin", "cur
 // A writer makes one site.
 type writer struct {
 	*rand.Rand
-	files map[string]string
-	free  []string // names of old folders that nothing has yet
+	files  map[string]string
+	free   []string // names of old folders that nothing has yet
+	visits []string // addresses that visitors ask for, as they stand in their logs
+}
+
+// visited adds addresses of which visitors know, one for each page: its name is in the place
+// of the star, and numbers are in those of the hashes.
+func (w *writer) visited(form string, pages ...string) {
+	for _, name := range pages {
+		at := form
+		for strings.Contains(at, "#") {
+			at = strings.Replace(at, "#", fmt.Sprint(1+w.IntN(900)), 1)
+		}
+		w.visits = append(w.visits, strings.ReplaceAll(at, "*", name))
+	}
 }
 
 func (w *writer) pick(list ...string) string { return list[w.IntN(len(list))] }
@@ -39,9 +52,9 @@ func (w *writer) old() string {
 }
 
 // randomSite makes a site by a number.
-func randomSite(seed uint64) (*engine.Engine, error) {
+func randomSite(seed uint64) (e *engine.Engine, visits []string, err error) {
 	w := &writer{Rand: rand.New(rand.NewPCG(seed, 21)), files: map[string]string{}}
-	w.free = []string{"vessels", "preise", "angebote", "archive", "shop", "service", "info", "staff", "forms", "media-old", "kontakt", "blog"}
+	w.free = []string{"vessels", "preise", "angebote", "archive", "shop", "service", "info", "staff", "forms", "media-old", "kontakt", "blog", "hafen", "tickets", "galleries", "forum", "events", "partners"}
 	w.Shuffle(len(w.free), func(i, j int) { w.free[i], w.free[j] = w.free[j], w.free[i] })
 	chosen := slices.Clone(sections)
 	w.Shuffle(len(chosen), func(i, j int) { chosen[i], chosen[j] = chosen[j], chosen[i] })
@@ -84,9 +97,9 @@ func randomSite(seed uint64) (*engine.Engine, error) {
 		return nil, os.ErrNotExist
 	})
 	if err != nil {
-		return nil, fmt.Errorf("%w\n%s", err, text)
+		return nil, nil, fmt.Errorf("%w\n%s", err, text)
 	}
-	return engine.New(book, []*site.Tree{site.Memory(w.files)}), nil
+	return engine.New(book, []*site.Tree{site.Memory(w.files)}), w.visits, nil
 }
 
 // rules are those of which a site has some.
@@ -100,6 +113,16 @@ func (w *writer) rules(chosen []string, pages map[string][]string) []string {
 	drafts := w.old()
 	w.page("/" + drafts + "/plan.html")
 	w.page("/" + drafts + "/notes.txt")
+	feeds, numbered, away, dated := w.old(), w.old(), w.old(), w.old()
+	w.visited("/"+feeds+"/*.xml", pages[a]...)
+	w.visited("/"+feeds+"/*.rss", pages[a]...)
+	w.visited("/"+numbered+"/#-*", pages[b]...)
+	w.visited("/"+away+"/*/view?id=#", pages[c]...)
+	w.visited("/"+away+"/*", pages[a]...)
+	w.visited("/"+dated+"/2019/*", pages[a]...)
+	w.visited("/"+dated+"/2021/*", pages[a]...)
+	w.visited("/"+a+"/*.html?print=1", pages[a]...)
+	w.visited("/"+b+"/*.html?print=1", pages[b]...)
 	error404 := "error missing for 404 show /404.html"
 	if w.IntN(3) == 0 {
 		w.files["/404.html"] = "<p>There is no {path} here.</p>" + w.files["/404.html"]
@@ -109,7 +132,7 @@ func (w *writer) rules(chosen []string, pages map[string][]string) []string {
 		fmt.Sprintf("redirect moved in /%s/ to /%s/{below} as %s", w.old(), a, w.pick("permanent", "temporary", "308")),
 		fmt.Sprintf("redirect extension on /%[1]s/:page.%[2]s to /%[1]s/{page}.html as permanent", b, w.pick("php", "htm", "asp")),
 		fmt.Sprintf("redirect renamed on /%s/:page.htm to /%s/{page}.html as permanent", w.old(), c),
-		fmt.Sprintf("redirect dated on /%s/:year(\\d{4})/:page to /%s/{page}.html as permanent", w.old(), a),
+		fmt.Sprintf("redirect dated on /%s/:year(\\d{4})/:page to /%s/{page}.html as permanent", dated, a),
 		fmt.Sprintf("redirect by-name on /show.php when query.name %s to /%s/{query.name}.html as permanent query drop", strings.Join(pages[b], " "), b),
 		fmt.Sprintf("redirect whole in /%s/ to /%s/ as permanent", w.old(), c),
 		fmt.Sprintf("reply gone in /%s/ with 410", w.old()),
@@ -128,6 +151,16 @@ func (w *writer) rules(chosen []string, pages map[string][]string) []string {
 		"moves single table moves.csv as permanent",
 		"folder pictures in /pictures/ listing on",
 		fmt.Sprintf("rewrite short on /%s to /terms.html then finish", w.pick("agb", "t", "conditions")),
+		fmt.Sprintf("rewrite clean on /%[1]s/:page when file missing to /%[1]s/{page}.html then finish", a),
+		fmt.Sprintf("redirect slash on /%[1]s/:page/ to /%[1]s/{page} as permanent", b),
+		fmt.Sprintf("redirect bare on /%s to /%s/ as permanent", w.old(), c),
+		fmt.Sprintf("redirect away in /%s/ to https://shop.example/{below} as temporary", away),
+		fmt.Sprintf("redirect feed on /%s/:page.(xml|rss) to /%s/ as permanent", feeds, a),
+		fmt.Sprintf("redirect numbered on /%s/:id(\\d+)-:page to /%s/{page}.html as permanent", numbered, b),
+		fmt.Sprintf("redirect print when query.print 1 to {path} as temporary query drop"),
+		fmt.Sprintf("header open in /pictures/ set Access-Control-Allow-Origin *"),
+		fmt.Sprintf("header styles on ~.*\\.css set Cache-Control \"max-age=600\""),
+		fmt.Sprintf("reply closed in /%s/ with 503", w.old()),
 		fmt.Sprintf("redirect lower on /%s/:page to /%s/{page|lower} as permanent", strings.ToUpper(a), a),
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path"
 	"regexp"
@@ -128,6 +129,7 @@ func (s *Source) Write() (*Draft, error) {
 	}
 	d.methods()
 	d.asked()
+	d.closed()
 	d.slashes()
 	d.documents()
 	d.listings()
@@ -135,9 +137,11 @@ func (s *Source) Write() (*Draft, error) {
 	d.rewrites()
 	all := d.facts
 	d.facts = some(all)
+	d.stripped()
 	d.parameters()
 	d.patterns()
 	d.folders()
+	d.endings()
 	d.sameTargets()
 	if d.facts = all; len(all) > mostFacts {
 		if err := d.predict(); err != nil {
@@ -271,6 +275,34 @@ func (d *drafter) asked() {
 		name := strings.TrimPrefix(nameOf(folder), "old-")
 		d.paragraphs = append(d.paragraphs, paragraph{rank: rankAccess, why: fmt.Sprintf("A name and password are asked for. %s Whose they are cannot be seen: write it.", answers(folders[folder])),
 			entry: fmt.Sprintf("# access %s in %s ask \"REALM\" accounts FILE", name, folder)})
+	}
+}
+
+// leastClosed is of how many addresses in a folder none may be served, until it is closed.
+const leastClosed = 3
+
+// closed tells the folders of which nothing is served for now: whether that is meant, or the
+// server fails, cannot be seen, so that the entry is a comment.
+func (d *drafter) closed() {
+	folders, others := map[string]map[string]bool{}, map[string]bool{}
+	for _, f := range d.facts {
+		first, _, below := strings.Cut(f.path[1:], "/")
+		folder := "/" + first + "/"
+		switch {
+		case f.Status != http.StatusServiceUnavailable:
+			others[folder] = others[folder] || below
+		case first != "" && plainPath(f.path):
+			if folders[folder] == nil {
+				folders[folder] = map[string]bool{}
+			}
+			folders[folder][f.path] = true
+		}
+	}
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		if n := len(folders[folder]); n >= leastClosed && !others[folder] {
+			d.paragraphs = append(d.paragraphs, paragraph{rank: rankMoved, why: fmt.Sprintf("Nothing is served there for now: %d addresses answered 503. If that is meant, and no failure, take the # away.", n),
+				entry: fmt.Sprintf("# reply closed in %s with 503", folder)})
+		}
 	}
 }
 
@@ -721,21 +753,44 @@ func (d *drafter) patterns() {
 	for _, same := range d.inAnyCase(chosen) {
 		c := same[0]
 		n := len(c.agrees)
-		pattern, target, fold := c.pattern(), c.target(), ""
+		to, pattern, fold := c.compiled, c.pattern(), ""
 		for _, other := range same[1:] {
 			n += len(other.agrees)
 			pattern, fold = strings.ToLower(pattern), " ignoring case"
 			if other.lower {
-				target = c.anyCase().target()
+				to = c.anyCase()
 			}
 		}
-		rest := "on " + pattern + fold + " to " + target + " as " + as(c.status)
+		rest := "on " + pattern + fold + " to " + to.target()
+		if folder := c.folder(); folder != "" && fold == "" && d.bare(c) {
+			rest = "in " + folder + " to " + to.targetOf(func(int) string { return "below" })
+		}
+		rest += " as " + as(c.status)
 		if c.query != "" {
 			rest += " query " + c.query
 		}
 		d.add(rankMoved, "redirect", nameOf(c.agrees[0].path), rest, "%s", answers(n))
 		d.show(c.agrees[0])
 	}
+}
+
+// bare reports whether a choice may take its folder without the slash, too, as an entry that
+// says `in` does.
+func (d *drafter) bare(c *choice) bool {
+	at := strings.TrimSuffix(c.folder(), "/")
+	to, _ := c.of(c.folder())
+	for _, f := range d.facts {
+		if f.path != at {
+			continue
+		}
+		if !f.redirects() || f.to != to || f.Status != c.status {
+			return false
+		}
+	}
+	for _, f := range d.facts {
+		f.done = f.done || f.path == at && f.query == ""
+	}
+	return true
 }
 
 // inAnyCase puts choices together whose patterns differ in capitals alone, and lead to one
@@ -998,6 +1053,50 @@ func (d *drafter) folders() {
 		d.add(rankMoved, "redirect", nameOf(folder), "in "+folder+toOne(facts), "%s", answers(len(facts)))
 		d.show(facts[0])
 		d.whole = append(d.whole, folder)
+		for _, f := range facts {
+			f.done = true
+		}
+	}
+}
+
+// endings finds folders of which what ends alike leads to one place.
+func (d *drafter) endings() {
+	type ending struct {
+		folder, to string
+		status     int
+	}
+	support := map[ending]map[string][]*fact{} // by extension
+	for _, f := range d.facts {
+		extension := path.Ext(f.path)
+		if f.done || !f.redirects() || !plainPath(f.path) || extension == "" || f.toQuery != "" && f.toQuery != f.query {
+			continue
+		}
+		folder, _ := path.Split(f.path)
+		e := ending{folder, f.to, f.Status}
+		if support[e] == nil {
+			support[e] = map[string][]*fact{}
+		}
+		support[e][extension] = append(support[e][extension], f)
+	}
+	for _, e := range slices.SortedFunc(maps.Keys(support), func(a, b ending) int {
+		return cmp.Or(strings.Compare(a.folder, b.folder), strings.Compare(a.to, b.to), a.status-b.status)
+	}) {
+		var on []string
+		var facts []*fact
+		for _, extension := range slices.Sorted(maps.Keys(support[e])) {
+			t := &template{old: []piece{{text: e.folder}, {value: 1}, {text: extension}}, new: []piece{{text: e.to}}, status: e.status}
+			c := d.score(t.compile(widths[:1]))
+			if c.wrong > 0 || c.gain <= 0 || c.matches.MatchString(support[e][extension][0].back) || d.hides(c.matches.MatchString, e.status) {
+				continue
+			}
+			on, facts = append(on, c.pattern()), append(facts, c.agrees...)
+			d.chosen = append(d.chosen, &c.choice)
+		}
+		if len(on) == 0 {
+			continue
+		}
+		d.add(rankMoved, "redirect", nameOf(facts[0].path), "on "+strings.Join(on, " ")+toOne(facts), "%s", answers(len(facts)))
+		d.show(facts[0])
 		for _, f := range facts {
 			f.done = true
 		}

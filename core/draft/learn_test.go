@@ -133,6 +133,41 @@ GET /a/x.html 200 | Content-Type: text/html | Hint: </a/z.css>; rel=preload; as=
 GET /a/y.html 200 | Content-Type: text/html | Hint: </a/z.css>; rel=preload; as=style | Hint: <https://t.example>; rel=preconnect
 GET /a/ 200 | Content-Type: text/html; charset=utf-8 | Hint: </a/z.css>; rel=preload; as=style | Hint: <https://t.example>; rel=preconnect
 GET /b/x.html 200 | Content-Type: text/html`, "hint early in /a/ preload /a/z.css as style preconnect https://t.example", ""},
+		"a parameter that is taken away in one folder alone": {`
+GET /a/x.html?print=1 302 | Location: /a/x.html
+GET /a/y.html?print=1 302 | Location: /a/y.html
+GET /a/z.css?print=1 302 | Location: /a/z.css
+GET /b/x.html?print=1 200`, "redirect without-print in /a/ when query.print 1 to {path} as temporary query drop", ""},
+		"a parameter that is taken away of one kind of page": {`
+GET /a/x.html?print=1 302 | Location: /a/x.html
+GET /b/x.html?print=1 302 | Location: /b/x.html
+GET /a/y.html?print=1 302 | Location: /a/y.html
+GET /a/z.css?print=1 200`, `redirect without-print on ~.*\.html when query.print 1 to {path} as temporary query drop`, ""},
+		"a parameter that is taken away of two pages": {`
+GET /a/x.html?print=1 302 | Location: /a/x.html
+GET /b/x.html?print=1 302 | Location: /b/x.html
+GET /a/y.html?print=1 200`, "table moves.csv", "query.print"},
+		"a folder that is closed": {`
+GET /f/x.html 503
+GET /f/y.html 503
+GET /f/ 503
+GET /a/x.html 200`, "# reply closed in /f/ with 503", ""},
+		"a server that fails now and then": {`
+GET /f/x.html 503
+GET /f/y.html 503
+GET /f/ 503
+GET /f/z.html 404
+GET /a/x.html 200`, "site s", "closed"},
+		"a folder that is moved, which itself leads elsewhere": {`
+GET /f 301 | Location: /b/x.html
+GET /f/x.html 301 | Location: /a/x.html
+GET /f/y.html 301 | Location: /a/y.html
+GET /f/g/z.html 301 | Location: /a/g/z.html`, "on /f/:rest(.*) to /a/{rest} as permanent", "in /f/"},
+		"pages of one kind that lead to one, of which another does not": {`
+GET /f/tern.php 301 | Location: /a/x.html
+GET /f/knot.php 301 | Location: /a/x.html
+GET /f/plover.php 301 | Location: /a/x.html
+GET /f/kibitz-asks-for-nothing.php 404`, "on /f/knot.php /f/plover.php /f/tern.php to /a/x.html", "/f/:name"},
 		"a failure among answers for one address": {`
 GET /gone/a 410
 GET /gone/b 500

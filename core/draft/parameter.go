@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 
@@ -85,6 +86,99 @@ func (d *drafter) parameters() {
 			f.done = true
 		}
 	}
+}
+
+const (
+	leastStripped = 3  // addresses that a parameter must be taken away from, until it is of others, too
+	mostStripped  = 50 // parameters and values that are looked at
+)
+
+// stripped finds parameters that are taken away, of any address, or of those in a folder or
+// with an extension, by entries like
+//
+//	redirect without-print when query.print 1 to {path} as temporary query drop
+func (d *drafter) stripped() {
+	type pair struct {
+		name, value string // no value: any
+		status      int
+	}
+	drops := func(f *fact, status int) bool {
+		return f.redirects() && f.back == f.path && f.to == f.path && f.toQuery == "" && f.Status == status
+	}
+	support, named := map[pair]int{}, map[string][]*fact{}
+	for _, f := range d.facts {
+		for name := range parametersOf(f.query) {
+			named[name] = append(named[name], f)
+		}
+		if f.done || !drops(f, f.Status) || strings.Contains(f.query, "&") || strings.HasPrefix(f.query, "kibitz=") {
+			continue
+		}
+		for name, value := range parametersOf(f.query) {
+			support[pair{name, "", f.Status}]++
+			if value != "" {
+				support[pair{name, value, f.Status}]++
+			}
+		}
+	}
+	pairs := slices.SortedFunc(maps.Keys(support), func(a, b pair) int { // any value comes before one
+		return cmp.Or(support[b]-support[a], strings.Compare(a.name, b.name), strings.Compare(a.value, b.value), a.status-b.status)
+	})
+	for _, p := range pairs[:min(len(pairs), mostStripped)] {
+		if support[p] < leastStripped {
+			break
+		}
+		var with []*fact
+		scopes := []string{""}
+		for _, f := range named[p.name] {
+			value := parametersOf(f.query)[p.name]
+			if p.value != "" && value != p.value {
+				continue
+			}
+			with = append(with, f)
+			first, below, _ := strings.Cut(f.path[1:], "/")
+			for _, scope := range []string{"in /" + first + "/ ", `on ~.*\` + path.Ext(f.path) + " "} {
+				if plainPath(f.path) && (scope[0] == 'i' && below != "" || scope[0] == 'o' && path.Ext(f.path) != "") && !slices.Contains(scopes, scope) {
+					scopes = append(scopes, scope)
+				}
+			}
+		}
+		slices.Sort(scopes) // the widest first
+		for _, scope := range scopes {
+			var open []*fact
+			paths, values, against := map[string]bool{}, map[string]bool{}, false
+			for _, f := range with {
+				if !inScope(f.path, scope) {
+					continue
+				}
+				if !drops(f, p.status) {
+					against = against || f.Status < 300 || f.Status == 304 || f.Status == 404 // else an entry above says it
+				} else if !f.done {
+					open = append(open, f)
+					paths[f.path], values[parametersOf(f.query)[p.name]] = true, true
+				}
+			}
+			if len(paths) < leastStripped || against || p.value == "" && len(values) < 2 {
+				continue
+			}
+			test := "present"
+			if p.value != "" {
+				test = rulebook.Quote(p.value)
+			}
+			d.add(rankMoved, "redirect", "without-"+strings.TrimPrefix(nameOf("/"+p.name), "old-"), fmt.Sprintf("%swhen query.%s %s to {path} as %s query drop", scope, p.name, test, as(p.status)), "%s", answers(len(open)))
+			for _, f := range open {
+				f.done = true
+			}
+		}
+	}
+}
+
+// inScope reports whether a selector of stripped takes a path.
+func inScope(at, scope string) bool {
+	scope = strings.TrimSuffix(scope, " ")
+	if extension, ok := strings.CutPrefix(scope, `on ~.*\`); ok {
+		return strings.HasSuffix(at, extension)
+	}
+	return strings.HasPrefix(at+"/", strings.TrimPrefix(scope, "in "))
 }
 
 // parametersOf gives the parameters of a query that a rulebook can name, decoded.

@@ -57,6 +57,7 @@ func (t *template) values() (n int) {
 type span struct {
 	from, to int
 	tail     bool
+	left     bool // it is left out of the new address, as a number is that only the old site knew
 }
 
 // plainPath reports whether a path has no character that means something in a pattern.
@@ -80,15 +81,15 @@ func spansOf(path string) (all []span) {
 			end = at + i
 		}
 		segment := path[at:end]
-		add(span{at, end, false})
+		add(span{from: at, to: end})
 		if at > 1 || end+1 < len(path) {
-			add(span{at, len(path), true})
+			add(span{from: at, to: len(path), tail: true})
 		}
 		if dot := strings.LastIndexByte(segment, '.'); dot > 0 {
-			add(span{at, at + dot, false})
+			add(span{from: at, to: at + dot})
 			if end == len(path) && strings.Count(path, "/") > 1 {
 				for from := 1; from < at; { // a rest of several segments, without its extension
-					add(span{from, at + dot, true})
+					add(span{from: from, to: at + dot, tail: true})
 					next := strings.IndexByte(path[from:], '/')
 					if next < 0 {
 						break
@@ -98,7 +99,7 @@ func spansOf(path string) (all []span) {
 			}
 		}
 		for _, w := range words.FindAllStringIndex(segment, -1) {
-			add(span{at + w[0], at + w[1], false})
+			add(span{from: at + w[0], to: at + w[1]})
 		}
 		at = end + 1
 	}
@@ -127,7 +128,10 @@ func templatesOf(f *fact) (all []*template) {
 		}
 		var spans []span
 		for _, s := range spansOf(f.path) {
-			if len(spans) < mostSpans && place(target, value(f.path, s, lower), 0) >= 0 {
+			if s.left = place(target, value(f.path, s, lower), 0) < 0; s.left && (s.tail || strings.Trim(f.path[s.from:s.to], "0123456789") != "") {
+				continue // only numbers are left out
+			}
+			if len(spans) < mostSpans {
 				spans = append(spans, s)
 			}
 		}
@@ -136,7 +140,7 @@ func templatesOf(f *fact) (all []*template) {
 			if len(all) >= mostOfOne {
 				return
 			}
-			if len(chosen) > 0 {
+			if slices.ContainsFunc(chosen, func(s span) bool { return !s.left }) {
 				if t := templateOf(f, target, chosen, lower); t != nil {
 					all = append(all, t)
 				}
@@ -200,8 +204,8 @@ func templateOf(f *fact, target string, chosen []span, lower bool) *template {
 		t.old = append(t.old, piece{value: i + 1, tail: s.tail})
 		at = s.to
 		v := value(f.path, s, lower)
-		found := false
-		for from := 0; ; {
+		found := s.left
+		for from := 0; !found; {
 			i2 := place(target, v, from)
 			if i2 < 0 {
 				break
@@ -295,6 +299,14 @@ func (c *compiled) of(path string) (string, bool) {
 	return b.String(), true
 }
 
+// folder gives the folder that a pattern takes all of; "" for one of another form.
+func (c *compiled) folder() string {
+	if len(c.old) != 2 || !c.old[1].tail || len(c.old[0].text) < 2 || !strings.HasSuffix(c.old[0].text, "/") {
+		return ""
+	}
+	return c.old[0].text
+}
+
 // pattern writes the old path for a rulebook, and target the new one.
 func (c *compiled) pattern() string {
 	var b strings.Builder
@@ -346,16 +358,19 @@ func (c *compiled) name(value int) string {
 	return fmt.Sprint(kind(value), n)
 }
 
-func (c *compiled) target() string {
+func (c *compiled) target() string { return c.targetOf(c.name) }
+
+// targetOf is target, with the names that values have.
+func (c *compiled) targetOf(name func(value int) string) string {
 	var b strings.Builder
 	for _, p := range c.new {
 		switch {
 		case p.value == 0:
 			b.WriteString(rulebook.Literal(p.text))
 		case c.lower:
-			fmt.Fprintf(&b, "{%s|lower}", c.name(p.value))
+			fmt.Fprintf(&b, "{%s|lower}", name(p.value))
 		default:
-			fmt.Fprintf(&b, "{%s}", c.name(p.value))
+			fmt.Fprintf(&b, "{%s}", name(p.value))
 		}
 	}
 	return b.String()
