@@ -272,6 +272,28 @@ func TestWhichDotsAreLoose(t *testing.T) {
 	}
 }
 
+// What is written in parentheses is an expression, and means there what it means in any.
+func TestWhatLooksUnintendedInPatterns(t *testing.T) {
+	for on, says := range map[string]string{
+		`/:rest([^.]*[^/.])`: "", `/:year(\d{2,4})/:page`: "", `~/x[^#]+`: "", `~/x[]#]+`: "", `~/(a|b)/[#^$]x`: "", `/:n([a-z]{1,3}).:type(jpg|png)`: "", `~/x\#y`: "",
+		`/d$`: "its ^ or $ is a character of the path", `/:n(a).{jpg,png}`: "the comma is a character of the path", `/x#:n(a)`: "browsers never send what follows it", `~/x#(y)`: "browsers never send what follows it",
+	} {
+		book, err := rulebook.Read("o.kibitz", []byte("site s address https://s.example\nredirect r on "+on+" to /y as 301\n"), nil)
+		if err != nil {
+			t.Fatal(on, err)
+		}
+		said := ""
+		for _, f := range Check(engine.New(book, []*site.Tree{nil}), 1).Findings {
+			if f.Name == "looks-unintended" {
+				said += f.Message
+			}
+		}
+		if !strings.Contains(said, says) || says == "" && said != "" {
+			t.Errorf("%s: %q, want %q", on, said, says)
+		}
+	}
+}
+
 // Rows of a table under a condition, a change of the scheme, and a redirect back: the visit
 // goes through what no entry decides.
 func TestRowsUnderAConditionComeBack(t *testing.T) {

@@ -149,6 +149,39 @@ var numbered = regexp.MustCompile(`[$\\]\d`)
 // may be left out.
 var spreadOut = regexp.MustCompile(`\{[^{}]*,[^{}]*\}`)
 
+// outsideGroups gives the text of a pattern without what has a meaning of its own in
+// expressions: escaped characters, and what stands within parentheses and brackets. Of an
+// expression as a whole the parentheses are left in.
+func outsideGroups(text string) string {
+	expression := strings.HasPrefix(text, "~")
+	var out strings.Builder
+	depth, class := 0, false
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		within := depth > 0 || expression
+		switch {
+		case c == '\\':
+			i++
+		case class:
+			class = c != ']'
+		case c == '[' && within:
+			if class = true; i+1 < len(text) && text[i+1] == '^' {
+				i++
+			}
+			if i+1 < len(text) && text[i+1] == ']' { // the first is a character of the class
+				i++
+			}
+		case c == '(' && !expression:
+			depth++
+		case c == ')' && depth > 0:
+			depth--
+		case depth == 0:
+			out.WriteByte(c)
+		}
+	}
+	return out.String()
+}
+
 // carriedOver looks for what is written as it is in other languages, and means something
 // else here.
 func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
@@ -169,7 +202,7 @@ func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
 		}
 	}
 	for _, p := range r.On {
-		text := p.String()
+		text := outsideGroups(p.String())
 		place, width := clause(r, "on")
 		switch {
 		case strings.HasPrefix(text, "~"):
@@ -177,14 +210,14 @@ func (c *checker) carriedOver(sp *space, r *rulebook.Rule) {
 				continue // they say what is so anyway
 			}
 		case strings.ContainsAny(text, "^$"):
-			tell(place, width, fmt.Sprintf("%s is not an expression: its ^ or $ is a character of the path.", text), "a pattern takes the whole path anyway: leave them out, or write an expression with ~ before it")
+			tell(place, width, fmt.Sprintf("%s is not an expression: its ^ or $ is a character of the path.", p), "a pattern takes the whole path anyway: leave them out, or write an expression with ~ before it")
 			return
 		case spreadOut.MatchString(text):
-			tell(place, width, fmt.Sprintf("In %s the comma is a character of the path: braces hold what may be left out.", text), "write the words as an expression, like   /:name.:type(jpg|png)")
+			tell(place, width, fmt.Sprintf("In %s the comma is a character of the path: braces hold what may be left out.", p), "write the words as an expression, like   /:name.:type(jpg|png)")
 			return
 		}
 		if strings.Contains(text, "#") {
-			tell(place, width, fmt.Sprintf("%s has a #: browsers never send what follows it.", text), "leave out what begins with #")
+			tell(place, width, fmt.Sprintf("%s has a #: browsers never send what follows it.", p), "leave out what begins with #")
 			return
 		}
 	}
