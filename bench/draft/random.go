@@ -123,6 +123,13 @@ func (w *writer) rules(chosen []string, pages map[string][]string) []string {
 	w.visited("/"+dated+"/2021/*", pages[a]...)
 	w.visited("/"+a+"/*.html?print=1", pages[a]...)
 	w.visited("/"+b+"/*.html?print=1", pages[b]...)
+	posts := w.old()
+	w.visited("/#/#/#/*", pages[c]...)
+	w.visited("/"+posts+".php?kind="+b+"&page=*", pages[b]...)
+	w.visited("/"+posts+".php?kind="+c+"&page=*", pages[c]...)
+	for _, s := range chosen {
+		w.visits = append(w.visits, "/"+s+"/index.html", "/"+strings.ToUpper(s)+"/", "/"+s+"/"+strings.ToUpper(w.pick(pageNames...))+".html")
+	}
 	error404 := "error missing for 404 show /404.html"
 	if w.IntN(3) == 0 {
 		w.files["/404.html"] = "<p>There is no {path} here.</p>" + w.files["/404.html"]
@@ -161,6 +168,10 @@ func (w *writer) rules(chosen []string, pages map[string][]string) []string {
 		fmt.Sprintf("header open in /pictures/ set Access-Control-Allow-Origin *"),
 		fmt.Sprintf("header styles on ~.*\\.css set Cache-Control \"max-age=600\""),
 		fmt.Sprintf("reply closed in /%s/ with 503", w.old()),
+		fmt.Sprintf("redirect permalink on /:year(\\d+)/:month(\\d+)/:day(\\d+)/:page to /%s/{page}.html as permanent", c),
+		fmt.Sprintf("redirect two on /%s.php when query.kind ~(?<kind>[a-z]+) when query.page ~(?<page>[a-z]+) to /{kind}/{page}.html as permanent query drop", posts),
+		"redirect index on /:rest((?:.*/)?)index.html to /{rest} as permanent",
+		"redirect small on /:rest(.*[A-Z].*) to /{rest|lower} as permanent",
 		fmt.Sprintf("redirect lower on /%s/:page to /%s/{page|lower} as permanent", strings.ToUpper(a), a),
 	}
 }

@@ -214,14 +214,13 @@ func (s *survey) factOf(a *Answer) *fact {
 	}
 	to, err := from.Resolve(a.Location)
 	if err != nil {
-		f.to = a.Location
-		return f
+		return nil // nobody can follow it, and no entry can say it
 	}
 	f.toQuery = to.Query
 	if to.Host == s.main.Host {
 		f.back, _ = canonical.Path(to.Path, false)
 	}
-	if f.to = to.Path + to.Fragment; to.Origin() != s.main.Origin() {
+	if f.to = to.Path + to.Fragment; to.Origin() != s.main.Origin() || strings.HasPrefix(f.to, "//") { // else a host
 		f.to = to.Origin() + f.to
 	}
 	return f

@@ -222,12 +222,17 @@ func agreed(facts []*fact) (out []*fact) {
 
 // add adds an entry under a free name.
 func (d *drafter) add(rank int, kind, name, rest, why string, args ...any) {
+	d.paragraphs = append(d.paragraphs, paragraph{rank: rank, why: fmt.Sprintf(why, args...), entry: kind + " " + d.free(kind, name) + " " + rest})
+}
+
+// free gives an entry a name that no other has, and that begins no clause.
+func (d *drafter) free(kind, name string) string {
 	free := name
-	for n := 2; d.taken[free]; n++ {
+	for n := 2; d.taken[free] || rulebook.Kind(kind).Begins(free); n++ {
 		free = fmt.Sprintf("%s-%d", name, n)
 	}
 	d.taken[free] = true
-	d.paragraphs = append(d.paragraphs, paragraph{rank: rank, why: fmt.Sprintf(why, args...), entry: kind + " " + free + " " + rest})
+	return free
 }
 
 // show lets the entry that was added last have an example, if the draft gives it.
@@ -274,7 +279,7 @@ func (d *drafter) asked() {
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
 		name := strings.TrimPrefix(nameOf(folder), "old-")
 		d.paragraphs = append(d.paragraphs, paragraph{rank: rankAccess, why: fmt.Sprintf("A name and password are asked for. %s Whose they are cannot be seen: write it.", answers(folders[folder])),
-			entry: fmt.Sprintf("# access %s in %s ask \"REALM\" accounts FILE", name, folder)})
+			entry: fmt.Sprintf("# access %s in %s ask \"REALM\" accounts FILE", d.free("access", name), folder)})
 	}
 }
 
@@ -769,7 +774,7 @@ func (d *drafter) patterns() {
 		if c.query != "" {
 			rest += " query " + c.query
 		}
-		d.add(rankMoved, "redirect", nameOf(c.agrees[0].path), rest, "%s", answers(n))
+		d.add(rankMoved, "redirect", c.called(), rest, "%s", answers(n))
 		d.show(c.agrees[0])
 	}
 }
@@ -799,7 +804,13 @@ func (d *drafter) bare(c *choice) bool {
 func (d *drafter) inAnyCase(chosen []*choice) (out [][]*choice) {
 	place := map[string]int{}
 	var groups [][]*choice
+	taken := map[*choice]bool{}
 	for _, c := range chosen {
+		if slices.Contains(c.widths, capitals) { // their case is what counts
+			out = append(out, []*choice{c})
+			taken[c] = true
+			continue
+		}
 		key := fmt.Sprint(strings.ToLower(c.pattern()), " ", strings.ReplaceAll(c.target(), "|lower", ""), c.status, c.query)
 		at, known := place[key]
 		if !known {
@@ -810,7 +821,6 @@ func (d *drafter) inAnyCase(chosen []*choice) (out [][]*choice) {
 		groups[at] = append(groups[at], c)
 	}
 	slices.SortStableFunc(groups, func(a, b []*choice) int { return len(b) - len(a) }) // those that take most others first
-	taken := map[*choice]bool{}
 	for _, same := range groups {
 		same = slices.DeleteFunc(same, func(c *choice) bool { return taken[c] })
 		if len(same) == 0 {
@@ -904,15 +914,20 @@ func (c *choice) stale() bool {
 
 // choose finds the widest values that nothing contradicts; nil where there are none.
 func (d *drafter) choose(t *template, support []*fact) *choice {
-	chosen := make([]width, t.values())
-	for i := range chosen {
-		chosen[i] = widths[0]
+	chosen, rests := make([]width, t.values()), make([]bool, t.values())
+	for _, p := range t.old {
+		if p.value > 0 {
+			chosen[p.value-1], rests[p.value-1] = widths[0], p.tail
+			if p.tail {
+				chosen[p.value-1] = tails[0]
+			}
+		}
 	}
 	all := t.compile(chosen)
 	seen := make([]map[string]bool, len(chosen))
 	for i := range seen {
 		seen[i] = map[string]bool{}
-		number := true
+		number, folder := true, true
 		for _, f := range support {
 			m := all.matches.FindStringSubmatch(f.path)
 			if m == nil {
@@ -920,38 +935,54 @@ func (d *drafter) choose(t *template, support []*fact) *choice {
 			}
 			seen[i][m[i+1]] = true
 			number = number && strings.Trim(m[i+1], "0123456789") == ""
+			folder = folder && strings.HasSuffix(m[i+1], "/")
 		}
 		if len(seen[i]) < 2 {
 			return nil // it is always the same: another template says that
 		}
-		if number {
+		switch {
+		case rests[i] && folder && !strings.HasSuffix(t.old[len(t.old)-1].text, "/"): // of which something stands behind it
+			chosen[i] = folders
+		case !rests[i] && number:
 			chosen[i] = digits
 		}
 	}
 	best := d.score(t.compile(chosen))
 	for i := range chosen {
 		narrowerOnes := widths[1:]
-		if chosen[i] == digits {
+		switch {
+		case rests[i]:
+			narrowerOnes = tails[1:]
+		case chosen[i] == digits:
 			narrowerOnes = fixed(seen[i])
 		}
-		if best.wrong == 0 {
+		if best.wrong == 0 && !best.again() {
 			break
 		}
 		for _, w := range narrowerOnes {
 			narrower := slices.Clone(chosen)
 			narrower[i] = w
-			if s := d.score(t.compile(narrower)); s.gain > best.gain {
+			if s := d.score(t.compile(narrower)); s.gain > best.gain && !s.again() || best.again() && !s.again() {
 				best, chosen = s, narrower
 			}
 		}
 	}
-	for _, f := range best.agrees { // a pattern that takes its own target sends visitors on and on
-		if _, again := best.of(f.back); again {
-			return nil
-		}
+	if best.again() || best.fromTop() && d.hides(best.matches.MatchString, best.status) {
+		return nil
 	}
 	return &best.choice
 }
+
+// again reports whether a pattern takes its own target, which sends visitors on and on.
+func (c *choice) again() bool {
+	return slices.ContainsFunc(c.agrees, func(f *fact) bool {
+		_, again := c.of(f.back)
+		return again
+	})
+}
+
+// fromTop reports whether a pattern may take any path of the site.
+func (c *choice) fromTop() bool { return len(c.old) > 1 && c.old[0].text == "/" && c.old[1].tail }
 
 // fixed gives the width of numbers that all have as many digits; none where they do not.
 func fixed(values map[string]bool) []width {

@@ -124,6 +124,14 @@ func TestTemplates(t *testing.T) {
 		{"/n/17-tern /b/tern.html, /n/204-plover /b/plover.html, /n/3-knot /b/knot.html", `on /n/:number(\d+)-:name to /b/{name}.html as permanent`},
 		{"/n/2019/tern /b/tern.html, /n/2019/knot /b/knot.html, /n/2021/plover /b/plover.html, /n/2021/avocet /b/avocet.html", `on /n/:number(\d+)/:name to /b/{name}.html as permanent`},
 		{"/f/tern.xml /b/, /f/knot.xml /b/, /f/plover.xml /b/, /f/tern.rss /b/, /f/knot.rss /b/, /f/plover.rss /b/, /f/x/y /b/x/y, /f/x/z /b/x/z, /f/x/a /b/x/a", "on /f/:name.rss /f/:name.xml to /b/ as permanent"},
+		{"/a/index.html /a/, /b/c/index.html /b/c/, /d/index.html /d/, /index.html /", "on /:rest((?:.*/)?)index.html to /{rest} as permanent"},
+		{"/2019/05/17/first-post /blog/first-post/, /2019/11/02/second-post /blog/second-post/, /2021/01/30/third /blog/third/, /2020/07/08/more /blog/more/", `on /:number(\d+)/:number2(\d+)/:number3(\d+)/:name to /blog/{name}/ as permanent`},
+		{"/FARES/ /fares/, /Boats/Tern.html /boats/tern.html, /boats/KNOT.html /boats/knot.html, /Islands/Eider/X.html /islands/eider/x.html", "redirect lower on /:rest(.*[A-Z].*) to /{rest|lower} as permanent"},
+		{"/a/print /a, /b/c/print /b/c, /d/print /d, /e/f/g/print /e/f/g", "on /:rest(.*)/print to /{rest} as permanent"},
+		{"/a /a/, /b/c /b/c/, /d/e/f /d/e/f/, /g /g/", "on /:rest(.*[^/]) to /{rest}/ as permanent"},
+		{"/a/ /a, /b/c/ /b/c, /d/e/f/ /d/e/f, /g/ /g", "on /:rest(.*)/ to /{rest} as permanent"},
+		{"/s.php?cat=boats&page=tern /boats/tern.html, /s.php?cat=boats&page=knot /boats/knot.html, /s.php?cat=fares&page=adults /fares/adults.html, /s.php?cat=islands&page=eider /islands/eider.html", "on /s.php when query.cat ~(?<cat>[a-z0-9-]+) when query.page ~(?<page>[a-z0-9-]+) to /{cat}/{page}.html as permanent query drop"},
+		{"/s.php?path=boats /boats/, /s.php?path=fares /fares/, /s.php?path=crew /crew/", "on /s.php when query.path ~(?<path2>[a-z0-9-]+) to /{path2}/ as permanent query drop"},
 		{"/x?print=1 /x, /y?print=1 /y, /f/z?print=1 /f/z", "when query.print 1 to {path} as permanent query drop"},
 		{"/x?sid=a /x, /y?sid=b /y, /f/z?sid=c /f/z", "when query.sid present to {path} as permanent query drop"},
 		{"/f/x?print=1 /f/x, /f/y?print=1 /f/y, /f/z?print=1 /f/z", "when query.print 1 to {path} as permanent query drop"},
@@ -413,5 +421,14 @@ func TestFilesAreToldByWhatTheySay(t *testing.T) {
 	}
 	if len(d.Left) != 2 || !strings.Contains(left, "/x/ ") || !strings.Contains(left, "/app ") {
 		t.Errorf("left is %s, want /x/ and /app", left)
+	}
+}
+
+// A site is called by its host, but not by what would begin one of its clauses.
+func TestNamesOfSites(t *testing.T) {
+	for host, want := range map[string]string{"s.example": "s", "www.s.example": "s", "files.example": "files-site", "www.hosts.example": "hosts-site", "x_y.example": "site", "192.0.2.1": "192"} {
+		if got := siteName(host); got != want {
+			t.Errorf("%s: %s, want %s", host, got, want)
+		}
 	}
 }

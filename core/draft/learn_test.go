@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -227,5 +228,83 @@ GET https://u.example/ 200`)
 	e := engine.New(book, make([]*site.Tree, 2))
 	if r := e.Predict(answers[2].Request); r.Status != 301 || r.Location != "https://t.example/a" {
 		t.Errorf("%d %s", r.Status, r.Location)
+	}
+}
+
+// Whatever servers answer, what is drafted is a rulebook: names that mean something in one, and
+// characters that do, are in addresses, parameters, header fields and agents.
+func TestADraftIsARulebook(t *testing.T) {
+	tree := site.Memory(map[string]string{"/index.html": "home", "/a/path.html": "x", "/a/host.html": "y", "/b/#.css": "z", "/a/{x}.html": "{path}"})
+	words := []string{"a", "b", "path", "host", "below", "query", "asked", "rest", "name", "number", "7", "41", "A", "x-1", "%7Bpath%7D", "%23", "%22", "%20", "*", ":n", "(x)", "~", "\\", "é", "%C3%A9", "$1", "index.html", "x.htm", "1", "", ".", "%00", "!", "[a]", "a;b", "'", "|"}
+	for _, kind := range rulebook.Kinds() {
+		words = append(words, kind.Keywords()...)
+	}
+	for seed := range uint64(300) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		pick := func(list ...string) string { return list[r.IntN(len(list))] }
+		word := func() string {
+			return pick(words...)
+		}
+		s := Source{Table: "moves.csv"}
+		main, err := request.Parse("https://"+pick("s", words[len(words)-1-r.IntN(60)], "files", "address", "hosts", "site", "1", "x_y", "www.accept", "slashes", "xn--4ca")+".example/", at("/"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r.IntN(2) == 0 {
+			s.Tree, s.Files = tree, "a folder"
+		}
+		form := make([]string, 1+r.IntN(3)) // of old addresses: a word, or another each time
+		for i := range form {
+			form[i] = pick("", word())
+		}
+		names := []string{word(), word()}
+		for i := range 4 + r.IntN(12) {
+			var old []string
+			for _, part := range form {
+				if part == "" {
+					part = word()
+				}
+				old = append(old, part)
+			}
+			target := "/" + strings.Join(old, "/")
+			values := []string{word(), word()}
+			if r.IntN(3) > 0 {
+				target += "?" + names[0] + "=" + values[0]
+				if r.IntN(2) == 0 {
+					target += "&" + names[1] + "=" + values[1]
+				}
+			}
+			address, err := request.Parse(target, main)
+			if err != nil {
+				continue
+			}
+			a := &Answer{List: "l", Line: i, Request: &request.Request{Address: address, Method: pick("", "", "", "HEAD", "POST", "OPTIONS")}, Status: []int{200, 200, 301, 301, 301, 302, 404, 403, 410, 503, 401, 405}[r.IntN(12)]}
+			if a.Status/100 == 3 {
+				a.Location = pick("/"+values[0]+"/"+values[1], "/n/"+old[len(old)-1], "/"+strings.ToLower(strings.Join(old, "/")), "/"+strings.Join(old, "/"), "https://t.example/"+values[0], "/"+strings.Join(old[:len(old)-1], "/"), "/x?"+names[0]+"="+values[1], "//", "?", "{path}")
+			}
+			for range r.IntN(3) {
+				a.Header = append(a.Header, request.Header{Name: pick("X-A", "Cache-Control", "Link", "Content-Type", "X-"+pick("a", "B")), Value: pick("a", "no-cache", word(), "\"q\" {path}", "text/html; charset=utf-8", "\x01", "a # b", "{", "}")})
+			}
+			if r.IntN(4) == 0 {
+				a.Request.Headers = []request.Header{{Name: "User-Agent", Value: pick("bad \"bot\"", "*", "~x", word(), "a#b")}}
+			}
+			if r.IntN(4) == 0 {
+				a.Hints = []string{pick("</a.css>; rel=preload; as=style", "<"+word()+">; rel=preconnect", word(), "</{path}>; rel=preload; as=\"x")}
+			}
+			s.Answers = append(s.Answers, a)
+		}
+		if len(s.Answers) == 0 {
+			continue
+		}
+		d, err := s.Write()
+		if err != nil {
+			if strings.Contains(err.Error(), "fault of Kibitz") {
+				t.Fatalf("seed %d: %v", seed, err)
+			}
+			continue
+		}
+		if _, err := rulebook.Read("d.kibitz", []byte(d.Rulebook), d.Read); err != nil {
+			t.Fatalf("seed %d: %v in\n%s", seed, err, d.Rulebook)
+		}
 	}
 }

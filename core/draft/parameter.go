@@ -14,13 +14,47 @@ import (
 	"kibitz/core/rulebook"
 )
 
-// A parameter is a template of the one value of a query that counts.
+// A parameter is a template of the one or two values of a query that count.
 type parameter struct {
-	path, name string
-	before     string // of the new address, around the value
-	after      string
-	status     int
-	lower      bool
+	path   string
+	names  [2]string // in the order of their values in the new address; the second may be ""
+	text   [3]string // of the new address, around the values
+	status int
+	lower  bool
+}
+
+// parametersFor gives the templates that a redirect is an instance of.
+func parametersFor(f *fact) (all []parameter) {
+	values := parametersOf(f.query)
+	names := slices.Sorted(maps.Keys(values))
+	for _, lower := range []bool{false, true} {
+		at := func(name string, from int) (start, end int) { // where a value stands in the new address
+			v := values[name]
+			if lower {
+				v = strings.ToLower(v)
+			}
+			if v == "" {
+				return -1, 0
+			}
+			start = place(f.to, v, from)
+			return start, start + len(v)
+		}
+		for _, name := range names {
+			start, end := at(name, 0)
+			if start < 0 || lower && strings.ToLower(values[name]) == values[name] {
+				continue
+			}
+			t := parameter{path: f.path, names: [2]string{name}, text: [3]string{f.to[:start], f.to[end:]}, status: f.Status, lower: lower}
+			all = append(all, t)
+			for _, second := range names {
+				if from, to := at(second, end); second != name && from > end && len(all) < mostOfOne {
+					t.names[1], t.text[1], t.text[2] = second, f.to[end:from], f.to[to:]
+					all = append(all, t)
+				}
+			}
+		}
+	}
+	return all
 }
 
 // parameters finds entries like
@@ -32,60 +66,79 @@ func (d *drafter) parameters() {
 		if f.done || !f.redirects() || !plainPath(f.path) || f.toQuery != "" {
 			continue
 		}
-		for name, value := range parametersOf(f.query) {
-			for _, lower := range []bool{false, true} {
-				v := value
-				if lower {
-					v = strings.ToLower(value)
-				}
-				if at := place(f.to, v, 0); at >= 0 && v != "" && (!lower || v != value) {
-					t := parameter{f.path, name, f.to[:at], f.to[at+len(v):], f.Status, lower}
-					support[t] = append(support[t], f)
-				}
-			}
+		for _, t := range parametersFor(f) {
+			support[t] = append(support[t], f)
 		}
 	}
 	for _, t := range slices.SortedFunc(maps.Keys(support), func(a, b parameter) int {
 		return cmp.Or(cmp.Compare(len(support[b]), len(support[a])), strings.Compare(fmt.Sprint(a), fmt.Sprint(b)))
 	}) {
 		open := slices.DeleteFunc(slices.Clone(support[t]), func(f *fact) bool { return f.done })
-		values := map[string]bool{}
-		letters, number := true, true
-		for _, f := range open {
-			v := parametersOf(f.query)[t.name]
-			values[v] = true
-			letters = letters && strings.Trim(v, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
-			number = number && strings.Trim(v, "0123456789") == ""
+		tests, to := "", rulebook.Literal(t.text[0])
+		varies := true
+		var captures []string
+		for i, name := range t.names {
+			if name == "" {
+				continue
+			}
+			seen := map[string]bool{}
+			for _, f := range open {
+				seen[parametersOf(f.query)[name]] = true
+			}
+			varies = varies && len(seen) > 1 // else another template says that
+			capture := captureOf(name)
+			for rulebook.Meant(capture) || slices.Contains(captures, capture) {
+				capture += "2"
+			}
+			captures = append(captures, capture)
+			tests += fmt.Sprintf(" when query.%s ~(?<%s>%s)", name, capture, expressionOf(seen))
+			if t.lower {
+				capture += "|lower"
+			}
+			to += "{" + capture + "}" + rulebook.Literal(t.text[i+1])
 		}
-		if float64(len(open)) <= entryCost+valueCost || len(values) < 2 {
+		if float64(len(open)) <= entryCost+valueCost*float64(len(captures)) || !varies {
 			continue
 		}
-		expression := "[^&/]+"
-		switch {
-		case number:
-			expression = `\d+`
-		case letters:
-			expression = "[a-z0-9-]+"
-		}
-		name := strings.Map(func(r rune) rune {
-			if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
-				return r
-			}
-			return -1
-		}, t.name)
-		if name == "" || name[0] <= '9' {
-			name = "value"
-		}
-		filter := ""
-		if t.lower {
-			filter = "|lower"
-		}
-		d.add(rankMoved, "redirect", nameOf(t.path), fmt.Sprintf("on %s when query.%s ~(?<%s>%s) to %s{%s%s}%s as %s query drop", t.path, t.name, name, expression, rulebook.Literal(t.before), name, filter, rulebook.Literal(t.after), as(t.status)), "%s", answers(len(open)))
+		d.add(rankMoved, "redirect", nameOf(t.path), fmt.Sprintf("on %s%s to %s as %s query drop", t.path, tests, to, as(t.status)), "%s", answers(len(open)))
 		d.byQuery[t.path] = true
 		for _, f := range open {
 			f.done = true
 		}
 	}
+}
+
+// expressionOf gives an expression for values like these.
+func expressionOf(values map[string]bool) string {
+	all := func(letters string) bool {
+		for v := range values {
+			if strings.Trim(v, letters) != "" {
+				return false
+			}
+		}
+		return true
+	}
+	switch {
+	case all("0123456789"):
+		return `\d+`
+	case all("abcdefghijklmnopqrstuvwxyz0123456789-"):
+		return "[a-z0-9-]+"
+	}
+	return "[^&/]+"
+}
+
+// captureOf names the capture of a parameter.
+func captureOf(parameter string) string {
+	name := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return -1
+	}, parameter)
+	if name == "" || name[0] <= '9' {
+		name = "value"
+	}
+	return name
 }
 
 const (

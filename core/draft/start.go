@@ -336,8 +336,11 @@ func folderName(dir string) string {
 // siteName is made of the host.
 func siteName(host string) string {
 	name, _, _ := strings.Cut(strings.TrimPrefix(host, "www."), ".")
-	if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || name == "" {
+	switch {
+	case strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || name == "":
 		return "site"
+	case rulebook.KindSite.Begins(name):
+		return name + "-site"
 	}
 	return name
 }

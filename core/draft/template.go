@@ -68,7 +68,7 @@ func plainPath(path string) bool {
 var words = regexp.MustCompile(`[A-Za-z]+|[0-9]+`)
 
 // spansOf gives the parts of a path that may be values: whole segments, their stems, their
-// words and numbers, and the rest from any segment on.
+// words and numbers, the rest from any segment on, and all before the last one.
 func spansOf(path string) (all []span) {
 	add := func(s span) {
 		if s.from < s.to && !slices.Contains(all, s) {
@@ -103,12 +103,18 @@ func spansOf(path string) (all []span) {
 		}
 		at = end + 1
 	}
+	if last := strings.LastIndexByte(path, '/'); last > 1 { // before the last segment, with its slash and without
+		add(span{from: 1, to: last + 1, tail: true})
+		add(span{from: 1, to: last, tail: true})
+	} else if last == len(path)-1 {
+		add(span{from: 1, to: last, tail: true})
+	}
 	return all
 }
 
 // most is how many values a template has, and how many spans of a path are looked at.
 const (
-	mostValues = 3
+	mostValues = 4
 	mostSpans  = 12
 	mostOfOne  = 100 // templates of one pair of addresses
 )
@@ -255,6 +261,15 @@ var widths = []width{
 
 var digits = width{`\d+`, `(\d+)`}
 
+// tails are the widths of a rest of a path, the widest first. Those without a slash at their
+// end are for paths that get one, and those with a capital for paths in small letters: they do
+// not take where they lead.
+var (
+	tails    = []width{{`.*`, `(.*)`}, {`.*[^/]`, `(.*[^/])`}, {`[^.]*[^/.]`, `([^.]*[^/.])`}, capitals}
+	capitals = width{`.*[A-Z].*`, `(.*[A-Z].*)`}
+	folders  = width{`(?:.*/)?`, `((?:.*/)?)`} // whole ones, with their slash, or none
+)
+
 // compiled is a template with the widths of its values.
 type compiled struct {
 	*template
@@ -269,8 +284,6 @@ func (t *template) compile(widths []width) *compiled {
 		switch {
 		case p.value == 0:
 			b.WriteString(regexp.QuoteMeta(p.text))
-		case p.tail:
-			b.WriteString("(.*)")
 		default:
 			b.WriteString("(" + widths[p.value-1].expression + ")")
 		}
@@ -301,7 +314,7 @@ func (c *compiled) of(path string) (string, bool) {
 
 // folder gives the folder that a pattern takes all of; "" for one of another form.
 func (c *compiled) folder() string {
-	if len(c.old) != 2 || !c.old[1].tail || len(c.old[0].text) < 2 || !strings.HasSuffix(c.old[0].text, "/") {
+	if len(c.old) != 2 || !c.old[1].tail || c.widths[0] != tails[0] || len(c.old[0].text) < 2 || !strings.HasSuffix(c.old[0].text, "/") {
 		return ""
 	}
 	return c.old[0].text
@@ -314,8 +327,6 @@ func (c *compiled) pattern() string {
 		switch {
 		case p.value == 0:
 			b.WriteString(p.text)
-		case p.tail:
-			fmt.Fprintf(&b, ":%s(.*)", c.name(p.value))
 		default:
 			b.WriteString(":" + c.name(p.value))
 			w := c.widths[p.value-1].written
@@ -374,6 +385,19 @@ func (c *compiled) targetOf(name func(value int) string) string {
 		}
 	}
 	return b.String()
+}
+
+// called names an entry by the first words of its pattern, since values say nothing of it.
+func (c *compiled) called() string {
+	for _, p := range c.old {
+		if words := strings.Trim(p.text, "/.-_~"); words != "" {
+			return nameOf("/" + words)
+		}
+	}
+	if c.lower {
+		return "lower"
+	}
+	return "old"
 }
 
 // weight is the length of what is fixed in the pattern: the longer, the narrower.

@@ -85,6 +85,10 @@ func (k Kind) form(word string) (clauseForm, bool) {
 	return form, ok
 }
 
+// Begins reports whether a word begins a clause of this kind, so that no entry of it can be
+// called by it.
+func (k Kind) Begins(word string) bool { return k.begins(Word{Text: word}) }
+
 // begins reports whether a word begins a clause of this kind.
 func (k Kind) begins(w Word) bool {
 	_, ok := k.form(w.Text)

@@ -31,6 +31,13 @@ type Piece struct {
 	Filters []string // lower, upper, dashes
 }
 
+// Meant reports whether a name in braces means a value of every request, or of its folder, so
+// that no capture can have it.
+func Meant(name string) bool {
+	_, field := parseField(name)
+	return field || name == Below
+}
+
 // Below is the name of a value that entries with a folder have, as if it were a
 // capture: what the path has below the folder, without the slash between; empty at
 // the folder itself.
