@@ -158,9 +158,10 @@ func (n not) Step(state int, b byte) int {
 // words is a finite set of texts, as the runs of a sorted list that share a
 // beginning.
 type words struct {
-	list []string
-	ids  map[run]int
-	runs []run
+	list  []string
+	ids   map[run]int
+	runs  []run
+	class [128]uint8 // as that of a Lang
 }
 
 type run struct{ lo, hi, depth int32 }
@@ -171,6 +172,15 @@ func Words(list []string) Machine {
 	sort.Strings(list)
 	w := &words{list: slices.Compact(list), ids: map[run]int{}, runs: []run{{}}}
 	w.id(run{0, int32(len(w.list)), 0})
+	last := uint8(0)
+	for _, word := range w.list {
+		for i := range len(word) {
+			if c := word[i] & 127; w.class[c] == 0 {
+				last++
+				w.class[c] = last
+			}
+		}
+	}
 	return w
 }
 
@@ -383,46 +393,58 @@ func FindSome(m Machine, alphabet string, limit, n int) ([]string, error) {
 	return out, nil
 }
 
-// joint gives one byte of each class that a machine's automata tell apart; all
-// of the alphabet where a finite set is among them.
+// joint gives one byte of each class that a machine tells apart.
 func joint(m Machine, alphabet string) []byte {
-	var langs []*Lang
-	if !gather(m, &langs) {
-		return []byte(alphabet)
-	}
+	classes := classesOf(m)
 	var out []byte
 	seen := map[string]bool{}
-	key := make([]byte, len(langs))
 	for i := range len(alphabet) {
 		c := alphabet[i]
-		for j, l := range langs {
-			key[j] = l.class[c&127]
-		}
-		if !seen[string(key)] {
-			seen[string(key)] = true
+		if key := string(classes.key(nil, c)); !seen[key] {
+			seen[key] = true
 			out = append(out, c)
 		}
 	}
 	return out
 }
 
-// gather lists the automata that a machine is made of.
-func gather(m Machine, langs *[]*Lang) bool {
+// letterClasses are those of the automata that a machine is made of: letters that are in one
+// class of each of them are not told apart.
+type letterClasses []*[128]uint8
+
+// key adds the classes of a letter.
+func (classes letterClasses) key(key []byte, c byte) []byte {
+	for _, class := range classes {
+		key = append(key, class[c&127])
+	}
+	return key
+}
+
+// eachLetter are classes of one letter each.
+var eachLetter = func() (all [128]uint8) {
+	for c := range all {
+		all[c] = uint8(c)
+	}
+	return all
+}()
+
+// classesOf gives the classes of a machine.
+func classesOf(m Machine) letterClasses {
 	switch m := m.(type) {
 	case *Lang:
-		*langs = append(*langs, m)
-		return true
+		return letterClasses{&m.class}
+	case *words:
+		return letterClasses{&m.class}
 	case not:
-		return gather(m.of, langs)
+		return classesOf(m.of)
 	case *product:
+		var all letterClasses
 		for _, p := range m.parts {
-			if !gather(p, langs) {
-				return false
-			}
+			all = append(all, classesOf(p)...)
 		}
-		return true
+		return all
 	}
-	return false
+	return letterClasses{&eachLetter}
 }
 
 // Solid makes a minimised automaton of a machine over an alphabet. It fails with
@@ -474,18 +496,11 @@ func (l *Lang) setClasses(m Machine, alphabet string, letters []byte) {
 	for i := range l.class {
 		l.class[i] = uint8(l.classes - 1)
 	}
-	var langs []*Lang
-	if !gather(m, &langs) {
-		langs = nil
-	}
+	classes := classesOf(m)
 	for i := range len(alphabet) {
 		c := alphabet[i]
 		for id, letter := range letters {
-			same := letter == c || langs != nil
-			for _, of := range langs {
-				same = same && of.class[letter&127] == of.class[c&127]
-			}
-			if same {
+			if string(classes.key(nil, letter)) == string(classes.key(nil, c)) {
 				l.class[c] = uint8(id)
 				break
 			}

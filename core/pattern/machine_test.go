@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"unicode"
@@ -235,6 +236,68 @@ func TestPreimagesOfRandomTemplates(t *testing.T) {
 				t.Fatalf("%s to %s: %s is sent into the set, and is not in the pre-image", p, fmt.Sprint(pieces), s)
 			}
 		}
+	}
+}
+
+// One letter stands for all that nothing tells apart, and the set is the same as if each were
+// tried by itself.
+func TestPreimagesByLettersThatStandForOthers(t *testing.T) {
+	every := firstOf(func(c byte) string { return string(c) })
+	r := rand.New(rand.NewPCG(3, 4))
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	fewer := 0
+	for range 150 {
+		text := pick("/:x", "/*", "/a/:x", "/:x/*", "/:x-:y", "~/(.*[A-Z].*)", "~/(.*)\\.php", "~/([a-f]+)/(.*)", "~/(.*%.*)", "~/([^/.]*)e")
+		p, err := Path(text, false)
+		if text[0] == '~' {
+			p, err = PathRegexp(text[1:], false)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		changes := []Copy{{}, {Change: upper}, {Change: func(c byte) byte {
+			if c >= 'A' && c <= 'Z' {
+				c |= 0x20
+			}
+			return c
+		}, Become: "k"}, {Change: func(c byte) byte {
+			if c == '_' {
+				c = '-'
+			}
+			return c
+		}}}
+		pieces := []Copy{{Text: "/", Group: Literal}}
+		for range 1 + r.IntN(2) {
+			c := changes[r.IntN(len(changes))]
+			c.Group = r.IntN(len(p.Names()) + 1)
+			pieces = append(pieces, c, Copy{Text: pick("", "/", ".html", "-"), Group: Literal})
+		}
+		into := lang(t, pick("/a*", "/:x", "/:x/:y", "~/.*b", "/b/a", "/*-*", "~/[a-z]*/X.*", "~/%C3%A4.*", "~/.*K.*", "~/.*\\.html"))
+		source, _ := p.Source()
+		prog, err := program(source)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w := newPreimage(prog, pieces, into, 5000)
+		bare, within := w.alike()
+		got, err := w.explore(bare, within)
+		want, err2 := newPreimage(prog, pieces, into, 5000).explore(every, every)
+		if (err == nil) != (err2 == nil) || err == nil && !slices.Equal(got.accept, want.accept) {
+			t.Fatalf("%s to %s into the set: %v, %v", p, fmt.Sprint(pieces), err, err2)
+		}
+		for _, s := range short("aA/%-b.k", 4) {
+			if err == nil && got.Match(s) != want.Match(s) {
+				t.Fatalf("%s to %s: %s: %v, and each letter by itself: %v", p, fmt.Sprint(pieces), s, got.Match(s), want.Match(s))
+			}
+		}
+		for j := range bare {
+			if bare[j] != j {
+				fewer++
+			}
+		}
+	}
+	if fewer < 5000 {
+		t.Errorf("only %d letters are stood for", fewer)
 	}
 }
 

@@ -39,10 +39,16 @@ func Pre(source string, pieces []Copy, into Machine, limit int) (*Lang, error) {
 	if err != nil {
 		return nil, err
 	}
+	w := newPreimage(prog, pieces, into, limit)
+	bare, within := w.alike()
+	return w.explore(bare, within)
+}
+
+func newPreimage(prog *syntax.Prog, pieces []Copy, into Machine, limit int) *preimage {
 	w := &preimage{prog: prog, into: &merged{of: into, ids: map[[2]int]int{}, states: [][2]int{{}}}, limit: limit}
 	w.split(pieces)
 	w.findRepeats()
-	return w.explore()
+	return w
 }
 
 // merged reads a text as if each run of slashes were one slash.
@@ -509,8 +515,9 @@ func sorted(set map[string]thread) []thread {
 }
 
 // explore makes the automaton: a state is a set of threads, and, where a copy changes
-// letters, how many bytes of an encoded character are left.
-func (w *preimage) explore() (*Lang, error) {
+// letters, how many bytes of an encoded character are left. Of each letter that stands bare,
+// and of each within an encoded character, it is told which one stands for it, by its place.
+func (w *preimage) explore(bare, within []int) (*Lang, error) {
 	first := thread{pc: uint32(w.prog.Start), slots: make([]slot, len(w.copies))}
 	start, seen := map[string]thread{}, map[string]bool{}
 	w.enter(first, Whole, 0, func(t thread) {
@@ -546,15 +553,18 @@ func (w *preimage) explore() (*Lang, error) {
 		states = append(states, state{})
 	}
 	changes := slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change != nil })
-	cut := w.cuts()
 	for i := 1; i < len(states); i++ {
 		if len(states) > min(w.limit, math.MaxUint16-2) || threads > threadsPerState*w.limit || w.large {
 			return nil, fmt.Errorf("%w: more than %d", ErrLarge, w.limit)
 		}
 		row := make([]uint16, len(PathBytes)+1)
+		alike := bare
+		if states[i].left > 0 {
+			alike = within
+		}
 		for j := 0; j < len(PathBytes) && !w.large; j++ {
-			if cut != nil && cut[j] != j {
-				row[j] = row[cut[j]]
+			if alike[j] != j {
+				row[j] = row[alike[j]]
 				continue
 			}
 			c, left := PathBytes[j], 0
@@ -596,33 +606,50 @@ func (w *preimage) accepts(t thread, at syntax.EmptyOp) bool {
 	return false
 }
 
-// cuts gives, for each letter, the first one that neither the program nor the
-// set tells from it; nil where a copy changes letters.
-func (w *preimage) cuts() []int {
-	var langs []*Lang
-	if !gather(w.into.of, &langs) || slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change != nil }) {
-		return nil
-	}
+// alike gives, for each letter, the place of the first one that is not told from it: by the
+// program, and by the set, to which a copy may hand on another letter. Within an encoded
+// character nothing is handed on where letters are changed, but some tell how long it is.
+func (w *preimage) alike() (bare, within []int) {
 	b := &builder{prog: w.prog, Lang: &Lang{}}
 	b.findClasses()
-	langs = append(langs, b.Lang)
-	out := make([]int, len(PathBytes))
-	first := map[string]int{}
-	for j := range len(PathBytes) {
-		c := PathBytes[j]
-		key := make([]byte, len(langs), len(langs)+1)
-		for i, l := range langs {
-			key[i] = l.class[c]
+	classes := classesOf(w.into.of)
+	read := func(key []byte, c byte) []byte { // what the set makes of a letter, runs of slashes being one
+		if c == '/' {
+			return append(key, c)
 		}
-		if c == '/' { // runs of it are merged
+		return classes.key(key, c)
+	}
+	bare = firstOf(func(c byte) string {
+		key := read([]byte{b.class[c]}, c)
+		for _, copy := range w.copies {
+			if copy.Change != nil {
+				key = read(key, copy.Change(c))
+			}
+		}
+		if c == '%' { // it begins a character
 			key = append(key, c)
 		}
-		k, ok := first[string(key)]
-		if !ok {
-			k = j
-			first[string(key)] = j
+		return string(key)
+	})
+	within = firstOf(func(c byte) string {
+		key := []byte{b.class[c], byte(after(unsaid, c))}
+		if slices.ContainsFunc(w.copies, func(copy Copy) bool { return copy.Change == nil }) {
+			key = read(key, c)
 		}
-		out[j] = k
+		return string(key)
+	})
+	return bare, within
+}
+
+// firstOf gives the place of the first letter that has the key of each.
+func firstOf(key func(c byte) string) []int {
+	out, first := make([]int, len(PathBytes)), map[string]int{}
+	for j := range len(PathBytes) {
+		k := key(PathBytes[j])
+		if _, ok := first[k]; !ok {
+			first[k] = j
+		}
+		out[j] = first[k]
 	}
 	return out
 }

@@ -18,7 +18,7 @@ func init() {
 		find: func(c *checker) {
 			for _, s := range c.Book.Sites {
 				c.noteSite(Tried, s, "")
-				for _, o := range c.graph().of[s] {
+				for _, o := range c.fronts().of[s] {
 					if o.scheme != "http" {
 						continue
 					}

@@ -419,7 +419,7 @@ func (b *bypass) bySiblings() {
 
 // byOrigins asks for guarded files over the site's other schemes and hosts.
 func (b *bypass) byOrigins() {
-	for _, f := range b.graph().of[b.space.site] {
+	for _, f := range b.fronts().of[b.space.site] {
 		for _, n := range b.nodes[:min(maxElsewhere, len(b.nodes))] {
 			for _, like := range b.outsiders {
 				req := b.directRequest(like, n.Path)
@@ -440,7 +440,7 @@ func (b *bypass) bySites() {
 			continue
 		}
 		b.perhaps("site %s has the same files", other.Name)
-		for _, f := range b.graph().of[other] {
+		for _, f := range b.fronts().of[other] {
 			for _, n := range b.nodes[:min(maxElsewhere, len(b.nodes))] {
 				path, ok := to(n.Path)
 				if !ok || b.shown {

@@ -107,7 +107,7 @@ func (c *checker) hasWay(sp *space, n *site.Node, taker *rulebook.Rule) (has boo
 		if r := sp.Predict(req); r.File == n || r.Cause == engine.CauseAsked { // whoever is let in goes on
 			return true
 		}
-		for _, f := range c.graph().of[sp.site] { // a row of a table may want one of them
+		for _, f := range c.fronts().of[sp.site] { // a row of a table may want one of them
 			other := *req
 			other.Address.Host = f.host
 			other.Address.SetScheme(f.scheme)

@@ -62,6 +62,7 @@ type hops struct {
 	rows     map[rowKey]*hop
 	verdicts map[*hop]verdict // by the first of a component
 	cyclic   [][]*hop         // components in which a visit might go round
+	whole    bool             // hops have been found, too
 	most     int              // how many hops must not be made; 0 where any number may that ends
 }
 
@@ -74,14 +75,22 @@ type hopIndex struct {
 	nodes    []*hop            // of rows, by path
 }
 
+// fronts finds the origins of all sites, which the graph is made of.
+func (c *shared) fronts() *hops {
+	if c.hops == nil {
+		c.hops = &hops{shared: c, at: map[originKey]*origin{}, of: map[*rulebook.Site][]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
+		c.hops.findFronts()
+	}
+	return c.hops
+}
+
 // graph makes the graph of all redirects.
 func (c *shared) graph() *hops {
-	if c.hops != nil {
-		return c.hops
+	g := c.fronts()
+	if g.whole {
+		return g
 	}
-	g := &hops{shared: c, at: map[originKey]*origin{}, of: map[*rulebook.Site][]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
-	c.hops = g
-	g.findFronts()
+	g.whole = true
 	for _, f := range g.origins {
 		g.by[f] = &hopIndex{prefixes: map[string][]*hop{}}
 		for pos, r := range f.rules() {

@@ -62,7 +62,7 @@ func (c *checker) unsafeHSTS(s *rulebook.Site, value string) (what, advice strin
 		return "", "", nil
 	}
 	for _, below := range c.Book.Sites {
-		for _, o := range c.graph().of[below] {
+		for _, o := range c.fronts().of[below] {
 			if o.scheme != "http" || !strings.HasSuffix(o.host, "."+s.Address.Host) {
 				continue
 			}

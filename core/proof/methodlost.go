@@ -72,7 +72,7 @@ func (c *checker) losesMethod() {
 			}
 		}
 		for _, app := range apps {
-			for _, o := range c.graph().of[s] {
+			for _, o := range c.fronts().of[s] {
 				post := *app
 				post.Address.Host = o.host
 				post.Address.SetScheme(o.scheme)

@@ -35,7 +35,7 @@ func init() {
 }
 
 func (c *checker) asksInClear(s *rulebook.Site, r *rulebook.Rule) bool {
-	for _, o := range c.graph().of[s] {
+	for _, o := range c.fronts().of[s] {
 		if o.scheme != "http" || o.last < position(s, r) || !o.fits(r) {
 			continue
 		}

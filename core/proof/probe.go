@@ -68,7 +68,7 @@ func hasTest(r *rulebook.Rule, k rulebook.FieldKind) bool {
 // homeRequest is a request for the home page of a site, by the scheme and the host to
 // which all others are sent, if there are such.
 func (c *shared) homeRequest(s *rulebook.Site) *request.Request {
-	for _, f := range c.graph().of[s] {
+	for _, f := range c.fronts().of[s] {
 		if f.last == math.MaxInt {
 			return f.request()
 		}

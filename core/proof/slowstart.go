@@ -37,7 +37,7 @@ func (c *checker) startsSlow(s *rulebook.Site) {
 			}
 		}
 	})
-	for _, o := range c.graph().of[s] {
+	for _, o := range c.fronts().of[s] {
 		if path == "" {
 			return
 		}

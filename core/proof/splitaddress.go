@@ -111,11 +111,11 @@ const maxNames = 3
 // and one that stands for all other names.
 func (c *checker) names(s *rulebook.Site) []originKey {
 	var out []originKey
-	for _, f := range c.graph().of[s] {
+	for _, f := range c.fronts().of[s] {
 		out = append(out, originKey{f.scheme, f.host})
 	}
 	for _, n := range c.ownNames(s) {
-		if c.graph().at[originKey{"https", n.host}] == nil {
+		if c.fronts().at[originKey{"https", n.host}] == nil {
 			return append(out, originKey{"https", n.host}, originKey{"http", n.host})
 		}
 	}
