@@ -181,7 +181,7 @@ func (j *quickParts) line(text []byte, base request.Address, l *Line) bool {
 		return false
 	}
 	status := part(j.status)
-	if len(status) != 0 && (len(status) != 3 || status[0] < '1' || status[0] > '5') {
+	if len(status) != 0 && (!isStatus(status) || status[0] < '1' || status[0] > '5') {
 		return false
 	}
 	// All parts stand behind each other in memory of the line's own, which is used again.
