@@ -278,7 +278,7 @@ func TestRulesByExample(t *testing.T) {
 		list string
 		want []string
 	}{
-		"a folder moves":             {"/old/a => 301 /new/a\n/old/b/c.html => 301 /new/b/c.html\n/old/d => 301 /new/d\n", []string{"/old/:rest(.*)", "/new/{rest}"}},
+		"a folder moves":             {"/old/a => 301 /new/a\n/old/b/c.html => 301 /new/b/c.html\n/old/d => 301 /new/d\n", []string{"in /old/", "/new/{below}"}},
 		"an extension goes":          {"/a.html => 301 /a/\n/b.html => 301 /b/\n/c.html => 301 /c/\n/d.html => 301 /d/\n/e.html => 301 /e/\n", []string{"/:name.html", "/{name}/"}},
 		"dates":                      {"/2024/03/storm => 301 /n/2024-03-storm/\n/2023/11/tide => 301 /n/2023-11-tide/\n/2022/01/ice => 301 /n/2022-01-ice/\n", []string{`/:number(\d+)/:number2(\d+)/:name`, "/n/{number}-{number2}-{name}/"}},
 		"one place":                  {"/x => 302 /y\n/z.php => 302 /y\n/w => 302 /y\n", []string{"on /w /x /z.php", "to /y", "temporary"}},
