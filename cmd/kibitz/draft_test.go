@@ -281,6 +281,8 @@ func TestRulesByExample(t *testing.T) {
 		"a folder moves":             {"/old/a => 301 /new/a\n/old/b/c.html => 301 /new/b/c.html\n/old/d => 301 /new/d\n", []string{"in /old/", "/new/{below}"}},
 		"an extension goes":          {"/a.html => 301 /a/\n/b.html => 301 /b/\n/c.html => 301 /c/\n/d.html => 301 /d/\n/e.html => 301 /e/\n", []string{"/:name.html", "/{name}/"}},
 		"dates":                      {"/2024/03/storm => 301 /n/2024-03-storm/\n/2023/11/tide => 301 /n/2023-11-tide/\n/2022/01/ice => 301 /n/2022-01-ice/\n", []string{`/:number(\d+)/:number2(\d+)/:name`, "/n/{number}-{number2}-{name}/"}},
+		"a parameter goes":           {"/a?print=1 => 302 /a\n/b/c?print=1 => 302 /b/c\n/d?print=1 => 302 /d\n", []string{"redirect without-print", "when query.print 1", "to {path}", "query drop"}},
+		"pages of folders":           {"/a/index.html => 301 /a/\n/b/c/index.html => 301 /b/c/\n/index.html => 301 /\n", []string{"/:rest((?:.*/)?)index.html", "to /{rest}"}},
 		"one place":                  {"/x => 302 /y\n/z.php => 302 /y\n/w => 302 /y\n", []string{"on /w /x /z.php", "to /y", "temporary"}},
 		"a table":                    {"/a1 => 301 /zz\n/b2 => 301 /yy\n", []string{"# ", "/a1,/zz,301"}},
 		"queries are dropped":        {"/p/a?x=1 => 301 /q/a\n/p/b?y=2 => 301 /q/b\n/p/c?z=1 => 301 /q/c\n", []string{"query drop"}},

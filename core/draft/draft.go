@@ -305,8 +305,8 @@ func (d *drafter) closed() {
 	}
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
 		if n := len(folders[folder]); n >= leastClosed && !others[folder] {
-			d.paragraphs = append(d.paragraphs, paragraph{rank: rankMoved, why: fmt.Sprintf("Nothing is served there for now: %d addresses answered 503. If that is meant, and no failure, take the # away.", n),
-				entry: fmt.Sprintf("# reply closed in %s with 503", folder)})
+			d.paragraphs = append(d.paragraphs, paragraph{rank: rankMoved, why: fmt.Sprintf("Nothing is served there for now: %d addresses answered 503. If that is meant, and is not a failure, take the # away.", n),
+				entry: fmt.Sprintf("# reply %s in %s with 503", d.free("reply", "closed"), folder)})
 		}
 	}
 }
@@ -768,6 +768,9 @@ func (d *drafter) patterns() {
 		}
 		rest := "on " + pattern + fold + " to " + to.target()
 		if folder := c.folder(); folder != "" && fold == "" && d.bare(c) {
+			for _, f := range d.facts {
+				f.done = f.done || f.path+"/" == folder && f.query == ""
+			}
 			rest = "in " + folder + " to " + to.targetOf(func(int) string { return "below" })
 		}
 		rest += " as " + as(c.status)
@@ -782,20 +785,10 @@ func (d *drafter) patterns() {
 // bare reports whether a choice may take its folder without the slash, too, as an entry that
 // says `in` does.
 func (d *drafter) bare(c *choice) bool {
-	at := strings.TrimSuffix(c.folder(), "/")
 	to, _ := c.of(c.folder())
-	for _, f := range d.facts {
-		if f.path != at {
-			continue
-		}
-		if !f.redirects() || f.to != to || f.Status != c.status {
-			return false
-		}
-	}
-	for _, f := range d.facts {
-		f.done = f.done || f.path == at && f.query == ""
-	}
-	return true
+	return !slices.ContainsFunc(d.facts, func(f *fact) bool {
+		return f.path+"/" == c.folder() && (!f.redirects() || f.to != to || f.Status != c.status)
+	})
 }
 
 // inAnyCase puts choices together whose patterns differ in capitals alone, and lead to one
@@ -942,7 +935,7 @@ func (d *drafter) choose(t *template, support []*fact) *choice {
 		}
 		switch {
 		case rests[i] && folder && !strings.HasSuffix(t.old[len(t.old)-1].text, "/"): // of which something stands behind it
-			chosen[i] = folders
+			chosen[i] = wholeFolders
 		case !rests[i] && number:
 			chosen[i] = digits
 		}
@@ -1343,6 +1336,9 @@ func (d *drafter) why(a, other *Answer, byClient bool) string {
 		return "something answers there that is not a file: an application, a rewrite or a fallback"
 	case a.Status/100 == 3 && a.Location == "":
 		return "the list does not say where it leads"
+	}
+	if _, err := a.Request.Address.Resolve(a.Location); err != nil && a.Status/100 == 3 {
+		return "its Location is not an address: nobody can follow it"
 	}
 	return "it contradicts the other answers"
 }

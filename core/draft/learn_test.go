@@ -194,6 +194,23 @@ GET /index.html 200`, "reply gone in /gone/ with 410", ""},
 	}
 }
 
+// A redirect that nobody can follow is not drafted, and it is said why.
+func TestALocationThatIsNotAnAddress(t *testing.T) {
+	d, err := (&Source{Table: "moves.csv", Answers: told(t, "GET /a 301 | Location: //\nGET /b 301 | Location: /c\nGET /c 200")}).Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	why := ""
+	for _, l := range d.Left {
+		if l.Answer.Location == "//" {
+			why = l.Why
+		}
+	}
+	if why != "its Location is not an address: nobody can follow it" {
+		t.Errorf("%q of %+v", why, d.Left)
+	}
+}
+
 // Each answer of a host without files of its own is of the site that most of that host's lead
 // to; others are of the first site.
 func TestWhichSiteAnAnswerIsOf(t *testing.T) {

@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"path"
 	"slices"
 	"strings"
 
@@ -141,10 +140,8 @@ func captureOf(parameter string) string {
 	return name
 }
 
-const (
-	leastStripped = 3  // addresses that a parameter must be taken away from, until it is of others, too
-	mostStripped  = 50 // parameters and values that are looked at
-)
+// mostStripped is how many parameters and values are looked at.
+const mostStripped = 50
 
 // stripped finds parameters that are taken away, of any address, or of those in a folder or
 // with an extension, by entries like
@@ -160,13 +157,12 @@ func (d *drafter) stripped() {
 	}
 	support, named := map[pair]int{}, map[string][]*fact{}
 	for _, f := range d.facts {
-		for name := range parametersOf(f.query) {
-			named[name] = append(named[name], f)
-		}
-		if f.done || !drops(f, f.Status) || strings.Contains(f.query, "&") || strings.HasPrefix(f.query, "kibitz=") {
-			continue
-		}
+		alone := !f.done && drops(f, f.Status) && !strings.Contains(f.query, "&") && !strings.HasPrefix(f.query, "kibitz=")
 		for name, value := range parametersOf(f.query) {
+			named[name] = append(named[name], f)
+			if !alone {
+				continue
+			}
 			support[pair{name, "", f.Status}]++
 			if value != "" {
 				support[pair{name, value, f.Status}]++
@@ -177,61 +173,43 @@ func (d *drafter) stripped() {
 		return cmp.Or(support[b]-support[a], strings.Compare(a.name, b.name), strings.Compare(a.value, b.value), a.status-b.status)
 	})
 	for _, p := range pairs[:min(len(pairs), mostStripped)] {
-		if support[p] < leastStripped {
+		if support[p] < leastAnswers {
 			break
 		}
-		var with []*fact
-		scopes := []string{""}
+		var with []*Answer
+		open, values, told := map[*Answer]*fact{}, map[string]bool{}, map[group]int{}
 		for _, f := range named[p.name] {
 			value := parametersOf(f.query)[p.name]
-			if p.value != "" && value != p.value {
+			switch {
+			case p.value != "" && value != p.value:
+				continue
+			case drops(f, p.status):
+				if values[value] = true; !f.done {
+					with, open[f.Answer] = append(with, f.Answer), f
+				}
+			case f.Status >= 300 && f.Status != 404: // an entry above says it
 				continue
 			}
-			with = append(with, f)
-			first, below, _ := strings.Cut(f.path[1:], "/")
-			for _, scope := range []string{"in /" + first + "/ ", `on ~.*\` + path.Ext(f.path) + " "} {
-				if plainPath(f.path) && (scope[0] == 'i' && below != "" || scope[0] == 'o' && path.Ext(f.path) != "") && !slices.Contains(scopes, scope) {
-					scopes = append(scopes, scope)
+			for _, g := range groupsOf(f.Answer) {
+				if g.kind == everyAnswer || g.kind == inFolder || g.kind == extension {
+					told[g]++
 				}
 			}
 		}
-		slices.Sort(scopes) // the widest first
-		for _, scope := range scopes {
-			var open []*fact
-			paths, values, against := map[string]bool{}, map[string]bool{}, false
-			for _, f := range with {
-				if !inScope(f.path, scope) {
-					continue
-				}
-				if !drops(f, p.status) {
-					against = against || f.Status < 300 || f.Status == 304 || f.Status == 404 // else an entry above says it
-				} else if !f.done {
-					open = append(open, f)
-					paths[f.path], values[parametersOf(f.query)[p.name]] = true, true
-				}
-			}
-			if len(paths) < leastStripped || against || p.value == "" && len(values) < 2 {
-				continue
-			}
-			test := "present"
-			if p.value != "" {
-				test = rulebook.Quote(p.value)
-			}
-			d.add(rankMoved, "redirect", "without-"+strings.TrimPrefix(nameOf("/"+p.name), "old-"), fmt.Sprintf("%swhen query.%s %s to {path} as %s query drop", scope, p.name, test, as(p.status)), "%s", answers(len(open)))
-			for _, f := range open {
-				f.done = true
+		if p.value == "" && len(values) < 2 {
+			continue // it is that value that counts
+		}
+		test := "present"
+		if p.value != "" {
+			test = rulebook.Quote(p.value)
+		}
+		for _, set := range setsOf(test, with, told) {
+			d.add(rankMoved, "redirect", "without-"+strings.TrimPrefix(nameOf("/"+p.name), "old-"), fmt.Sprintf("%swhen query.%s %s to {path} as %s query drop", set.selector(), p.name, test, as(p.status)), "%s", answers(set.n))
+			for _, a := range with {
+				open[a].done = open[a].done || slices.ContainsFunc(groupsOf(a), func(g group) bool { return slices.Contains(set.groups, g) })
 			}
 		}
 	}
-}
-
-// inScope reports whether a selector of stripped takes a path.
-func inScope(at, scope string) bool {
-	scope = strings.TrimSuffix(scope, " ")
-	if extension, ok := strings.CutPrefix(scope, `on ~.*\`); ok {
-		return strings.HasSuffix(at, extension)
-	}
-	return strings.HasPrefix(at+"/", strings.TrimPrefix(scope, "in "))
 }
 
 // parametersOf gives the parameters of a query that a rulebook can name, decoded.

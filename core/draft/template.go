@@ -265,9 +265,9 @@ var digits = width{`\d+`, `(\d+)`}
 // end are for paths that get one, and those with a capital for paths in small letters: they do
 // not take where they lead.
 var (
-	tails    = []width{{`.*`, `(.*)`}, {`.*[^/]`, `(.*[^/])`}, {`[^.]*[^/.]`, `([^.]*[^/.])`}, capitals}
-	capitals = width{`.*[A-Z].*`, `(.*[A-Z].*)`}
-	folders  = width{`(?:.*/)?`, `((?:.*/)?)`} // whole ones, with their slash, or none
+	tails        = []width{{`.*`, `(.*)`}, {`.*[^/]`, `(.*[^/])`}, {`[^.]*[^/.]`, `([^.]*[^/.])`}, capitals}
+	capitals     = width{`.*[A-Z].*`, `(.*[A-Z].*)`}
+	wholeFolders = width{`(?:.*/)?`, `((?:.*/)?)`} // with their slash, or none
 )
 
 // compiled is a template with the widths of its values.

@@ -621,9 +621,9 @@ func (w *preimage) alike() (bare, within []int) {
 	}
 	bare = firstOf(func(c byte) string {
 		key := read([]byte{b.class[c]}, c)
-		for _, copy := range w.copies {
-			if copy.Change != nil {
-				key = read(key, copy.Change(c))
+		for i := range w.copies {
+			if change := w.copies[i].Change; change != nil {
+				key = read(key, change(c))
 			}
 		}
 		if c == '%' { // it begins a character
@@ -633,7 +633,7 @@ func (w *preimage) alike() (bare, within []int) {
 	})
 	within = firstOf(func(c byte) string {
 		key := []byte{b.class[c], byte(after(unsaid, c))}
-		if slices.ContainsFunc(w.copies, func(copy Copy) bool { return copy.Change == nil }) {
+		if slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change == nil }) {
 			key = read(key, c)
 		}
 		return string(key)

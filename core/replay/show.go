@@ -1,8 +1,9 @@
 package replay
 
 // Each request by itself, beside the sums: its whole answer is remembered, with Location and
-// header, by its method, target and class, and by what may be copied of it. Several workers look at results at once, each at a run of those that follow each other in a list;
-// what they make of a run is put behind that of the runs before it.
+// header, by its method, target and class, and by what may be copied of it. Several workers
+// look at results at once, each at a run of those that follow each other in a list; what they
+// make of a run is put behind that of the runs before it.
 
 import (
 	"slices"
@@ -120,7 +121,7 @@ func (w *logWorker) showLine(i int, l *list.Line) {
 	remembered := !w.waiting[i].unmemoized && w.short(l)
 	s.asked.Time, s.asked.Client, s.asked.Headers = w.timeOf(l), l.ClientAddr(), l.Headers(s.asked.Headers[:0])
 	from := fromPage(&s.asked)
-	agent, _ := s.asked.Get(agent.Name)
+	program, _ := s.asked.Get(agent.Name)
 	s.asked.AddMissing(w.options.Headers)
 	var found *shown
 	class := 0 // how much of the key tells the class
@@ -148,7 +149,7 @@ func (w *logWorker) showLine(i int, l *list.Line) {
 	}
 	s.asked.Method, s.asked.Address = found.method, found.address
 	s.item = list.Item{Request: &s.asked, Line: w.at.before + w.places[i], Recorded: l.Status}
-	s.result = Result{List: w.name, Item: &s.item, Response: found.response, Visit: found.visit, Query: found.query, From: from, Robot: w.memo.isRobot(agent, w.options.Robots)}
+	s.result = Result{List: w.name, Item: &s.item, Response: found.response, Visit: found.visit, Query: found.query, From: from, Robot: w.memo.isRobot(program, w.options.Robots)}
 	if w.options.Of(&s.result) {
 		s.Result(&s.result)
 	}
