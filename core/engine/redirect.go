@@ -41,13 +41,7 @@ func (s *state) moved(r *Response, e *entry, a *rulebook.Moves) step {
 		return answered
 	}
 	s.note(e.Rule, "%s:%d has this address", a.Table.Name, row.Line)
-	q := a.Query
-	to := rowTarget(row.New)
-	// A query that the row itself names is used up, and a new one takes its place.
-	if (to.HasQuery || row.HasQuery) && q.Mode == rulebook.QueryKeep {
-		q.Mode = rulebook.QueryDrop
-	}
-	return s.redirect(r, e.Rule, to, q, int(row.Status))
+	return s.redirect(r, e.Rule, rowTarget(row.New), a.QueryOf(row), int(row.Status))
 }
 
 // rowTarget reads a new address, in which nothing is a value.

@@ -39,15 +39,17 @@ func Pre(source string, pieces []Copy, into Machine, limit int) (*Lang, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := newPreimage(prog, pieces, into, limit)
-	bare, within := w.alike()
-	return w.explore(bare, within)
+	return newPreimage(prog, pieces, into, limit).explore()
 }
 
 func newPreimage(prog *syntax.Prog, pieces []Copy, into Machine, limit int) *preimage {
-	w := &preimage{prog: prog, into: &merged{of: into, ids: map[[2]int]int{}, states: [][2]int{{}}}, limit: limit}
+	w := &preimage{
+		prog: prog, into: &merged{of: into, ids: map[[2]int]int{}, states: [][2]int{{}}}, limit: limit,
+		ids: map[string]int32{}, ends: map[int32]bool{},
+	}
 	w.split(pieces)
 	w.findRepeats()
+	w.bare, w.within = w.alike()
 	return w
 }
 
@@ -92,10 +94,10 @@ func (m *merged) read(id int, text string) int {
 	return id
 }
 
-// The work that a state of the result may make on average: threads, and the slots of all
+// The work that a state of the result may make on average: its threads, and the slots of all
 // threads that are made on the way.
 const (
-	threadsPerState = 8
+	threadsPerState = 64
 	slotsPerState   = 1000
 )
 
@@ -111,6 +113,22 @@ type preimage struct {
 	all     []int // states of into
 	work    int   // slots made
 	large   bool
+
+	// Each thread is looked at once, however many states it is in.
+	threads []thread
+	ids     map[string]int32 // of the threads, by their keys
+	seen    []int            // of each, the last round that met it
+	round   int
+	moves   [][][]int32 // of each, by the number of a letter's kind, where it goes
+	ends    map[int32]bool
+	bare    kinds
+	within  kinds // letters within an encoded character
+}
+
+// kinds sorts the letters of a path into those that nothing tells apart.
+type kinds struct {
+	of    []int  // of each letter, the number of its kind
+	first []byte // of each kind
 }
 
 // The phases of a copy.
@@ -133,7 +151,6 @@ type slot struct {
 type thread struct {
 	pc    uint32
 	slots []slot
-	id    string // its key, once it is in a set
 }
 
 func (t thread) key() string {
@@ -337,23 +354,39 @@ func (w *preimage) leave(t thread, group int) thread {
 	return t
 }
 
-// follow adds the threads that wait for a byte, or for the end.
-func (w *preimage) follow(set map[string]thread, seen map[string]bool, t thread, at syntax.EmptyOp) {
+// number gives the number of a thread, and whether this round has met it before.
+func (w *preimage) number(t thread) (id int32, met bool) {
 	key := t.key()
-	if seen[key] {
-		return
+	id, ok := w.ids[key]
+	if !ok {
+		id = int32(len(w.threads))
+		w.ids[key] = id
+		w.threads = append(w.threads, t)
+		w.seen = append(w.seen, 0)
+		w.moves = append(w.moves, nil)
 	}
-	seen[key] = true
-	if w.work += 1 + len(t.slots); len(seen) > threadsPerState*w.limit || w.work > slotsPerState*w.limit {
+	met = w.seen[id] == w.round
+	w.seen[id] = w.round
+	return id, met
+}
+
+// follow adds the threads that wait for a byte, or for the end, and that this round has not
+// met.
+func (w *preimage) follow(set []int32, t thread, at syntax.EmptyOp) []int32 {
+	id, met := w.number(t)
+	if met {
+		return set
+	}
+	if w.work += 1 + len(t.slots); len(w.threads) > threadsPerState*w.limit || w.work > slotsPerState*w.limit {
 		w.large = true
 	}
 	if w.large {
-		return
+		return set
 	}
 	inst := &w.prog.Inst[t.pc]
 	to := func(t thread, pc uint32) {
 		t.pc = pc
-		w.follow(set, seen, t, at)
+		set = w.follow(set, t, at)
 	}
 	switch inst.Op {
 	case syntax.InstAlt, syntax.InstAltMatch:
@@ -371,18 +404,17 @@ func (w *preimage) follow(set map[string]thread, seen map[string]bool, t thread,
 		if syntax.EmptyOp(inst.Arg)&^at == 0 {
 			to(t, inst.Out)
 		} else {
-			t.id = key
-			set[key] = t
+			set = append(set, id)
 		}
 	case syntax.InstFail:
 	default:
-		t.id = key
-		set[key] = t
+		set = append(set, id)
 	}
+	return set
 }
 
-// ends reports whether the path may end here with a result in the set.
-func (w *preimage) ends(t thread) bool {
+// lands reports whether the path may end here with a result in the set.
+func (w *preimage) lands(t thread) bool {
 	t = w.leave(t, Whole)
 	for i := range t.slots {
 		s := t.slots[i]
@@ -394,7 +426,7 @@ func (w *preimage) ends(t thread) bool {
 			if w.copies[i].Group != Anything {
 				// The states are those in which an empty copy begins and ends.
 				for _, q := range states {
-					if w.ends(w.with(t, i, slot{phase: closed, here: int32(q)})) {
+					if w.lands(w.with(t, i, slot{phase: closed, here: int32(q)})) {
 						return true
 					}
 				}
@@ -426,51 +458,79 @@ func (w *preimage) ends(t thread) bool {
 	return slices.ContainsFunc(at, func(q int) bool { return w.into.of.Accepts(w.into.states[q][0]) })
 }
 
-// step moves the threads of a state by one byte.
-func (w *preimage) step(set []thread, c byte, left int) []thread {
-	next, seen := map[string]thread{}, map[string]bool{}
-	for _, t := range set {
-		if w.large {
-			return nil
+// step gives the threads to which those of a state move by a letter of a kind: bare, or within
+// an encoded character.
+func (w *preimage) step(set []int32, kind int, within bool) []int32 {
+	letters, at := w.bare, kind
+	if within {
+		letters, at = w.within, len(w.bare.first)+kind
+	}
+	var one, all []int32
+	for _, id := range set {
+		if w.moves[id] == nil {
+			w.moves[id] = make([][]int32, len(w.bare.first)+len(w.within.first))
 		}
-		inst := &w.prog.Inst[t.pc]
-		if inst.Op == syntax.InstMatch || inst.Op == syntax.InstEmptyWidth || !inst.MatchRune(rune(c)) {
-			continue
+		if w.moves[id][at] == nil {
+			w.moves[id][at] = w.move(w.threads[id], letters.first[kind], within)
 		}
-		moved := []thread{{pc: inst.Out, slots: slices.Clone(t.slots)}}
-		w.work += 1 + len(t.slots)
-		for i, s := range t.slots {
-			if s.phase != open {
-				continue
-			}
-			var to []int
-			switch changes := w.copies[i].Change != nil; {
-			case !changes:
-				to = []int{w.into.step(int(s.here), c)}
-			case left > 0: // of a character that has begun
-				continue
-			case c == '%':
-				to = w.characters(int(s.here), w.copies[i].Become)
-			default:
-				to = []int{w.into.step(int(s.here), w.copies[i].Change(c))}
-			}
-			var branches []thread
-			for _, m := range moved {
-				for _, q := range to {
-					if q != 0 {
-						s := m.slots[i]
-						s.here = int32(q)
-						branches = append(branches, w.with(m, i, s))
-					}
-				}
-			}
-			moved = branches
-		}
-		for _, m := range moved {
-			w.follow(next, seen, m, 0)
+		switch to := w.moves[id][at]; {
+		case len(to) == 0:
+		case len(one) == 0:
+			one = to
+		default:
+			all = append(all, to...)
 		}
 	}
-	return sorted(next)
+	if len(all) == 0 {
+		return one
+	}
+	all = append(all, one...)
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// move gives the threads to which one moves by a byte, in order; not nil.
+func (w *preimage) move(t thread, c byte, within bool) []int32 {
+	inst := &w.prog.Inst[t.pc]
+	if w.large || inst.Op == syntax.InstMatch || inst.Op == syntax.InstEmptyWidth || !inst.MatchRune(rune(c)) {
+		return []int32{}
+	}
+	moved := []thread{{pc: inst.Out, slots: t.slots}}
+	w.work += 1 + len(t.slots)
+	for i, s := range t.slots {
+		if s.phase != open {
+			continue
+		}
+		var to []int
+		switch changes := w.copies[i].Change != nil; {
+		case !changes:
+			to = []int{w.into.step(int(s.here), c)}
+		case within: // of a character that has begun
+			continue
+		case c == '%':
+			to = w.characters(int(s.here), w.copies[i].Become)
+		default:
+			to = []int{w.into.step(int(s.here), w.copies[i].Change(c))}
+		}
+		var branches []thread
+		for _, m := range moved {
+			for _, q := range to {
+				if q != 0 {
+					s := m.slots[i]
+					s.here = int32(q)
+					branches = append(branches, w.with(m, i, s))
+				}
+			}
+		}
+		moved = branches
+	}
+	w.round++
+	next := []int32{}
+	for _, m := range moved {
+		next = w.follow(next, m, 0)
+	}
+	slices.Sort(next)
+	return next
 }
 
 // unsaid is how many bytes of an encoded character are left behind its %: the next one
@@ -501,30 +561,18 @@ func after(left int, c byte) int {
 	return 1
 }
 
-func sorted(set map[string]thread) []thread {
-	keys := make([]string, 0, len(set))
-	for k := range set {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	out := make([]thread, len(keys))
-	for i, k := range keys {
-		out[i] = set[k]
-	}
-	return out
-}
-
 // explore makes the automaton: a state is a set of threads, and, where a copy changes
-// letters, how many bytes of an encoded character are left. Of each letter that stands bare,
-// and of each within an encoded character, it is told which one stands for it, by its place.
-func (w *preimage) explore(bare, within []int) (*Lang, error) {
+// letters, how many bytes of an encoded character are left.
+func (w *preimage) explore() (*Lang, error) {
 	first := thread{pc: uint32(w.prog.Start), slots: make([]slot, len(w.copies))}
-	start, seen := map[string]thread{}, map[string]bool{}
+	var start []int32
+	w.round++
 	w.enter(first, Whole, 0, func(t thread) {
-		w.follow(start, seen, t, syntax.EmptyBeginText|syntax.EmptyBeginLine)
+		start = w.follow(start, t, syntax.EmptyBeginText|syntax.EmptyBeginLine)
 	})
+	slices.Sort(start)
 	type state struct {
-		set  []thread
+		set  []int32
 		left int
 	}
 	ids := map[string]uint16{}
@@ -532,13 +580,13 @@ func (w *preimage) explore(bare, within []int) (*Lang, error) {
 	threads := 0
 	var key []byte
 	l := &Lang{classes: len(PathBytes) + 1, next: make([]uint16, len(PathBytes)+1)}
-	number := func(set []thread, left int) uint16 {
+	number := func(set []int32, left int) uint16 {
 		if len(set) == 0 {
 			return 0
 		}
 		key = append(key[:0], byte(left))
-		for _, t := range set {
-			key = append(key, t.id...)
+		for _, id := range set {
+			key = binary.LittleEndian.AppendUint32(key, uint32(id))
 		}
 		id, ok := ids[string(key)]
 		if !ok {
@@ -549,7 +597,7 @@ func (w *preimage) explore(bare, within []int) (*Lang, error) {
 		}
 		return id
 	}
-	if number(sorted(start), 0) == 0 {
+	if number(start, 0) == 0 {
 		states = append(states, state{})
 	}
 	changes := slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change != nil })
@@ -557,23 +605,25 @@ func (w *preimage) explore(bare, within []int) (*Lang, error) {
 		if len(states) > min(w.limit, math.MaxUint16-2) || threads > threadsPerState*w.limit || w.large {
 			return nil, fmt.Errorf("%w: more than %d", ErrLarge, w.limit)
 		}
-		row := make([]uint16, len(PathBytes)+1)
-		alike := bare
-		if states[i].left > 0 {
-			alike = within
+		letters, within := w.bare, states[i].left > 0
+		if within {
+			letters = w.within
 		}
-		for j := 0; j < len(PathBytes) && !w.large; j++ {
-			if alike[j] != j {
-				row[j] = row[alike[j]]
-				continue
+		to := make([]uint16, len(letters.first))
+		for kind, c := range letters.first {
+			if w.large {
+				break
 			}
-			c, left := PathBytes[j], 0
+			left := 0
 			if changes {
 				left = after(states[i].left, c)
 			}
-			row[j] = number(w.step(states[i].set, c, states[i].left), left)
+			to[kind] = number(w.step(states[i].set, kind, within), left)
 		}
-		l.next = append(l.next, row...)
+		for _, kind := range letters.of {
+			l.next = append(l.next, to[kind])
+		}
+		l.next = append(l.next, 0) // of what is in no path
 	}
 	for i := range l.class {
 		l.class[i] = uint8(len(PathBytes))
@@ -584,32 +634,36 @@ func (w *preimage) explore(bare, within []int) (*Lang, error) {
 	if w.large {
 		return nil, fmt.Errorf("%w: more than %d", ErrLarge, w.limit)
 	}
+	const end, begin = syntax.EmptyEndText | syntax.EmptyEndLine, syntax.EmptyBeginText | syntax.EmptyBeginLine
 	for i, s := range states {
-		at := syntax.EmptyEndText | syntax.EmptyEndLine
-		if i == 1 {
-			at |= syntax.EmptyBeginText | syntax.EmptyBeginLine
-		}
-		l.accept = append(l.accept, slices.ContainsFunc(s.set, func(t thread) bool { return w.accepts(t, at) }))
+		l.accept = append(l.accept, slices.ContainsFunc(s.set, func(id int32) bool {
+			if i == 1 {
+				return w.accepts(id, begin|end)
+			}
+			accepts, known := w.ends[id]
+			if !known {
+				accepts = w.accepts(id, end)
+				w.ends[id] = accepts
+			}
+			return accepts
+		}))
 	}
 	return minimise(l), nil
 }
 
 // accepts reports whether a text may end where a thread is.
-func (w *preimage) accepts(t thread, at syntax.EmptyOp) bool {
-	ends, seen := map[string]thread{}, map[string]bool{}
-	w.follow(ends, seen, t, at)
-	for _, end := range ends {
-		if w.prog.Inst[end.pc].Op == syntax.InstMatch && w.ends(end) {
-			return true
-		}
-	}
-	return false
+func (w *preimage) accepts(id int32, at syntax.EmptyOp) bool {
+	w.round++
+	return slices.ContainsFunc(w.follow(nil, w.threads[id], at), func(id int32) bool {
+		t := w.threads[id]
+		return w.prog.Inst[t.pc].Op == syntax.InstMatch && w.lands(t)
+	})
 }
 
-// alike gives, for each letter, the place of the first one that is not told from it: by the
-// program, and by the set, to which a copy may hand on another letter. Within an encoded
-// character nothing is handed on where letters are changed, but some tell how long it is.
-func (w *preimage) alike() (bare, within []int) {
+// alike sorts the letters that are not told apart by the program, nor by the set, to which a
+// copy may hand on another letter. Within an encoded character nothing is handed on where
+// letters are changed, but some tell how long it is.
+func (w *preimage) alike() (bare, within kinds) {
 	b := &builder{prog: w.prog, Lang: &Lang{}}
 	b.findClasses()
 	classes := classesOf(w.into.of)
@@ -619,7 +673,7 @@ func (w *preimage) alike() (bare, within []int) {
 		}
 		return classes.key(key, c)
 	}
-	bare = firstOf(func(c byte) string {
+	bare = sortLetters(func(c byte) string {
 		key := read([]byte{b.class[c]}, c)
 		for i := range w.copies {
 			if change := w.copies[i].Change; change != nil {
@@ -631,7 +685,7 @@ func (w *preimage) alike() (bare, within []int) {
 		}
 		return string(key)
 	})
-	within = firstOf(func(c byte) string {
+	within = sortLetters(func(c byte) string {
 		key := []byte{b.class[c], byte(after(unsaid, c))}
 		if slices.ContainsFunc(w.copies, func(c Copy) bool { return c.Change == nil }) {
 			key = read(key, c)
@@ -641,17 +695,18 @@ func (w *preimage) alike() (bare, within []int) {
 	return bare, within
 }
 
-// firstOf gives the place of the first letter that has the key of each.
-func firstOf(key func(c byte) string) []int {
-	out, first := make([]int, len(PathBytes)), map[string]int{}
-	for j := range len(PathBytes) {
-		k := key(PathBytes[j])
-		if _, ok := first[k]; !ok {
-			first[k] = j
+// sortLetters puts the letters together that have the same key.
+func sortLetters(key func(c byte) string) kinds {
+	k, known := kinds{of: make([]int, len(PathBytes))}, map[string]int{}
+	for i := range len(PathBytes) {
+		of := key(PathBytes[i])
+		if _, ok := known[of]; !ok {
+			known[of] = len(k.first)
+			k.first = append(k.first, PathBytes[i])
 		}
-		out[j] = first[k]
+		k.of[i] = known[of]
 	}
-	return out
+	return k
 }
 
 // Source is the pattern's translation: an expression over the form of

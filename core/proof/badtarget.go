@@ -86,7 +86,7 @@ func (c *checker) badTarget(s *rulebook.Site, r *rulebook.Rule) bool {
 			place, width := clause(r, "to", "set", "add", "default")
 			c.note(Found, r, "")
 			f := Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-				Message: fmt.Sprintf("Whoever asks for %s gets a 500: %s.", req.Address, why),
+				Message: fmt.Sprintf("%s gets a 500: %s.", whoAsks(req), why),
 				Advice:  "let the pattern take only what makes a valid result, as in :name([a-z-]+)"}
 			c.add(f)
 			return true

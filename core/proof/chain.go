@@ -127,7 +127,7 @@ func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Vi
 
 // onlyMoves reports whether a hop changes nothing but the scheme and the host.
 func onlyMoves(h *hop) bool {
-	return h.to != nil && !h.to.HasQuery && len(h.to.Path) == 1 && h.to.Path[0].Value && h.to.Path[0].Capture == "" &&
+	return h.to != nil && !h.to.HasQuery && h.query.Mode == rulebook.QueryKeep && len(h.to.Path) == 1 && h.to.Path[0].Value && h.to.Path[0].Capture == "" &&
 		h.to.Path[0].Field.Kind == rulebook.FieldPath && len(h.to.Path[0].Filters) == 0 && !h.to.IsPath()
 }
 
@@ -175,7 +175,7 @@ func chainFinding(v *browser.Visit) Finding {
 	if end.Origin() == v.Hops[0].Request.Address.Origin() {
 		short = end.Target() + end.Fragment
 	}
-	f.Message = fmt.Sprintf("Whoever asks for %s waits for %d redirects: %s.", v.Hops[0].Request.Address, v.Redirects(), strings.Join(names, ", then "))
+	f.Message = fmt.Sprintf("%s waits for %d redirects: %s.", whoAsks(v.Hops[0].Request), v.Redirects(), strings.Join(names, ", then "))
 	f.Advice = "send it straight to   " + short
 	if to, _, _, ok := f.Rules[0].Entry.Clause("to"); ok && !strings.Contains(to.Values[0].Text, "{") {
 		f.Fixes = []Fix{setTarget(f.Rules[0], rulebook.Quote(rulebook.Literal(short)))}

@@ -303,6 +303,21 @@ func askedFor(req *request.Request) string {
 	if v := req.Verb(); v != "GET" {
 		out = v + " " + out
 	}
+	return out + sentAlong(req)
+}
+
+// whoAsks begins a sentence about whoever makes a request.
+func whoAsks(req *request.Request) string {
+	who := "Whoever asks for "
+	if v := req.Verb(); v != "GET" {
+		who = "Whoever sends " + v + " to "
+	}
+	return who + req.Address.String() + sentAlong(req)
+}
+
+// sentAlong writes what comes with a request beside its method and its address.
+func sentAlong(req *request.Request) string {
+	out := ""
 	for _, h := range req.Headers {
 		out += fmt.Sprintf(" with %s: %s", h.Name, h.Value)
 	}
@@ -311,6 +326,9 @@ func askedFor(req *request.Request) string {
 	}
 	if !req.Time.IsZero() {
 		out += " at " + req.Time.UTC().Format(time.RFC3339)
+	}
+	if req.Body > 0 {
+		out += fmt.Sprintf(" with a body of %d bytes", req.Body)
 	}
 	return out
 }

@@ -72,7 +72,7 @@ func (c *checker) downgrades(s *rulebook.Site, r *rulebook.Rule) bool {
 		if rows[resp.Row] = true; first.Request == nil {
 			place, width := clause(r, "to", "table")
 			first = Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
-				Message: fmt.Sprintf("Whoever asks for %s over https is sent to %s, over http.", req.Address, resp.Location),
+				Message: fmt.Sprintf("%s is sent to %s: from https to http.", whoAsks(req), resp.Location),
 				Advice:  "write https, or only the path",
 				Fixes:   replaceIn(r, "to", "http://", "https://")}
 		}

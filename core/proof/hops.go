@@ -44,6 +44,7 @@ type hop struct {
 	pos    int             // of the rule in its site; behind all for folders
 	edges  []*hop
 	fed    bool // a rewrite leads here
+	once   bool // no visit passes it twice
 
 	// Of the search for components.
 	index, low int
@@ -155,11 +156,98 @@ func (g *hops) prune() {
 	}
 }
 
-// circles are the components in which there is a redirect.
+// circles are the components in which there is a redirect, without the hops that are passed
+// but once.
 func (g *hops) circles() [][]*hop {
-	return slices.DeleteFunc(g.components(), func(component []*hop) bool {
-		return !slices.ContainsFunc(component, func(h *hop) bool { return !h.isRewrite() })
+	for {
+		components := g.components()
+		spent := false
+		for _, component := range components {
+			for _, h := range component {
+				h.once = g.spent(h, component)
+				spent = spent || h.once
+			}
+		}
+		if !spent {
+			return slices.DeleteFunc(components, func(component []*hop) bool {
+				return !slices.ContainsFunc(component, func(h *hop) bool { return !h.isRewrite() })
+			})
+		}
+	}
+}
+
+// spent reports whether a hop takes away a parameter that it asks for, or sets one that it
+// asks not to be there, and nothing in its component undoes that: whoever goes round passes
+// it at most once.
+func (g *hops) spent(h *hop, component []*hop) bool {
+	if h.rule == nil {
+		return false
+	}
+	return slices.ContainsFunc(h.rule.Tests, func(t *rulebook.Test) bool {
+		if t.Field.Kind != rulebook.FieldQuery || t.Field.Name == "" {
+			return false
+		}
+		// fails reports whether the test surely fails behind a hop, or also where it failed
+		// before and the hop leaves the parameter as it is.
+		fails := func(h *hop, before bool) bool {
+			return !slices.ContainsFunc(h.queries(), func(q result) bool {
+				keeps, known := q.keeps(t.Field.Name)
+				if !known || keeps {
+					return !known || !before
+				}
+				req := *h.origin.request()
+				req.Address.Query, req.Address.HasQuery = q.own, q.own != ""
+				return g.Holds(t, &req)
+			})
+		}
+		return fails(h, false) && !slices.ContainsFunc(component, func(other *hop) bool { return !fails(other, true) })
 	})
+}
+
+// A result is the query that a hop makes: one of its own, and what it keeps of the request's.
+type result struct {
+	own     string
+	unknown bool // the own one holds values
+	query   rulebook.Query
+}
+
+// queries gives what a hop may make of the query.
+func (h *hop) queries() []result {
+	rows := h.group
+	if h.row != nil {
+		rows = []*rulebook.Row{h.row}
+	}
+	if len(rows) == 0 {
+		r := result{query: h.query}
+		if h.to != nil && h.to.HasQuery {
+			own, constant := rulebook.Constant(h.to.Query)
+			r.own, r.unknown = own, !constant
+		}
+		return []result{r}
+	}
+	var out []result
+	for _, row := range rows {
+		own, _ := row.NewQuery()
+		out = append(out, result{own: own, query: h.rule.Action.(*rulebook.Moves).QueryOf(row)})
+	}
+	return out
+}
+
+// keeps reports whether a parameter is what it was in the request; where not, the result's own
+// query says it.
+func (r result) keeps(name string) (keeps, known bool) {
+	_, named := request.Parameter(r.own, name)
+	switch {
+	case r.unknown:
+		return false, false
+	case r.query.Mode == rulebook.QueryKeep:
+		return true, !named
+	case r.query.Mode == rulebook.QueryMerge:
+		return !named, true
+	case r.query.Mode == rulebook.QueryOnly && slices.Contains(r.query.Only, name):
+		return true, !named
+	}
+	return false, true
 }
 
 // reads reports whether the reading can come from a rewrite to another hop.
@@ -671,6 +759,10 @@ func (g *hops) components() [][]*hop {
 	index, number := 0, 0
 	for _, h := range g.all {
 		h.index, h.onStack = 0, false
+		if h.once {
+			number++
+			h.component = number
+		}
 	}
 	var visit func(h *hop)
 	visit = func(h *hop) {
@@ -678,6 +770,9 @@ func (g *hops) components() [][]*hop {
 		h.index, h.low, h.onStack = index, index, true
 		stack = append(stack, h)
 		for _, to := range h.edges {
+			if to.once {
+				continue
+			}
 			if to.index == 0 {
 				visit(to)
 				h.low = min(h.low, to.low)
@@ -704,7 +799,7 @@ func (g *hops) components() [][]*hop {
 		}
 	}
 	for _, h := range g.all {
-		if h.index == 0 {
+		if h.index == 0 && !h.once {
 			visit(h)
 		}
 	}

@@ -1,8 +1,6 @@
 package proof
 
 import (
-	"fmt"
-
 	"kibitz/core/engine"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -50,7 +48,7 @@ func (c *checker) asksInClear(s *rulebook.Site, r *rulebook.Rule) bool {
 		}
 		entry := "redirect " + c.freeName(s, "secure") + " when scheme http to https://{host}{path} as permanent"
 		f := Finding{Rules: []*rulebook.Rule{r}, Request: req,
-			Message: fmt.Sprintf("Whoever asks for %s is asked for a name and password over http: everybody on the way can read them.", req.Address),
+			Message: whoAsks(req) + " is asked for a name and password over http: everybody on the way can read them.",
 			Advice:  "put an entry above it that sends all on to https:   " + entry,
 			Fixes:   []Fix{addEntry(s, entry)}}
 		f.Place, f.Width = clause(r, "ask")

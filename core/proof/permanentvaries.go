@@ -8,6 +8,7 @@ import (
 
 	"kibitz/core/browser"
 	"kibitz/core/canonical"
+	"kibitz/core/engine"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -84,9 +85,16 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 		}
 		c.note(Tried, r, "no request was found that it answers differently from another for the same address")
 	}
+	if fields := copiedFickle(r); len(fields) > 0 {
+		if c.variesByCopy(s, r, fields) {
+			return true
+		}
+		c.note(Tried, r, "no two requests for one address were found that it sends to different ones by what it copies")
+	}
 	fickles, rewrites := c.ficklesOf(s)
-	some := slices.ContainsFunc(fickles, func(o *rulebook.Rule) bool { return o != r })
-	for _, w := range rewrites { // one may bring it paths that others take under their conditions
+	some := slices.ContainsFunc(fickles, func(o *rulebook.Rule) bool { return o != r }) ||
+		slices.ContainsFunc(rewrites, func(w *rulebook.Rule) bool { return len(copiedFickle(w)) > 0 })
+	for _, w := range rewrites { // one may bring it paths that others take under their conditions, or that hold what can change
 		if a, ok := w.Action.(*rulebook.Rewrite); ok && some && mayBegin(a.To, r) {
 			c.note(Tried, r, fmt.Sprintf("%s may bring it paths that are asked for under various conditions", w.Name))
 			break
@@ -108,6 +116,42 @@ func (c *checker) varies(s *rulebook.Site, r *rulebook.Rule) bool {
 			return true
 		}
 		c.note(Tried, r, "no request was found that an entry above it answers differently")
+	}
+	return false
+}
+
+// copiedFickle are the fields that a rule copies, and that can change while the address stays.
+func copiedFickle(r *rulebook.Rule) (out []rulebook.Field) {
+	for _, t := range r.Action.Templates() {
+		for p := range t.Pieces {
+			if p.Value && p.Capture == "" && p.Field.Row().Changed != nil {
+				out = append(out, p.Field)
+			}
+		}
+	}
+	return out
+}
+
+// variesByCopy looks for two requests for one address that a rule sends to two, by a field
+// that it copies.
+func (c *checker) variesByCopy(s *rulebook.Site, r *rulebook.Rule, fields []rulebook.Field) bool {
+	typical := c.space(s).typicalRequest(r)
+	for _, f := range fields {
+		for _, texts := range [][2]string{{"one", "another"}, {"192.0.2.77", "198.51.100.77"}, {"2030-12-24T17:30:00Z", "2031-12-24T17:30:00Z"}} { // of any field, a client, a time
+			var requests [2]*request.Request
+			var stored [2]*engine.Response
+			for i, text := range texts {
+				req := *typical
+				req.Headers = slices.Clone(typical.Headers)
+				f.Row().Put(&req, f.Name, text, true)
+				c.tried++
+				requests[i], stored[i] = &req, c.Predict(&req)
+			}
+			if stored[0].By == r && stored[1].By == r && browser.Permanent(stored[0].Status) && stored[0].Location != stored[1].Location {
+				c.add(variesFinding(r, requests[0], requests[1], stored[0], f))
+				return true
+			}
+		}
 	}
 	return false
 }
@@ -190,17 +234,22 @@ func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rule
 	if err != nil {
 		return false
 	}
-	place, width := clause(r, "as", "table")
-	f := Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Other: other,
-		Message: fmt.Sprintf("Browsers store this redirect: whoever has been sent from %s to %s once goes there without asking again, %s.", req.Address, stored.Location, changed.Field.Row().Changed(changed.Field.Name)),
-		Advice:  "write   as temporary   (or   as 307   where forms are sent)",
-		Fixes:   []Fix{setClause(r, "as", "temporary"), setClause(r, "as", "307")}}
+	f := variesFinding(r, req, other, stored, changed.Field)
 	if by != r {
 		f.Rules = append(f.Rules, by)
 		f.Message += fmt.Sprintf(" So %s (%s), above it, is never asked again.", by.Name, by.Place)
 	}
 	c.add(f)
 	return true
+}
+
+// variesFinding tells of a redirect that is stored though a field may change.
+func variesFinding(r *rulebook.Rule, req, other *request.Request, stored *engine.Response, changed rulebook.Field) Finding {
+	place, width := clause(r, "as", "table")
+	return Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req, Other: other,
+		Message: fmt.Sprintf("Browsers store this redirect: whoever has been sent from %s to %s once goes there without asking again, %s.", req.Address, stored.Location, changed.Row().Changed(changed.Name)),
+		Advice:  "write   as temporary   (or   as 307   where forms are sent)",
+		Fixes:   []Fix{setClause(r, "as", "temporary"), setClause(r, "as", "307")}}
 }
 
 // endAtOne reports whether two visits come to the same end.

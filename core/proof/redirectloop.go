@@ -136,7 +136,7 @@ func (c *checker) loopFinding(circle []browser.Hop) Finding {
 	if len(f.Rules) > 0 {
 		f.Place, f.Width = clause(f.Rules[0], "on", "in", "when", "unless", "table", "to")
 	}
-	who := "Whoever asks for " + req.Address.String()
+	who := whoAsks(&req)
 	if len(circle) == 1 {
 		f.Message = who + " is redirected to the same address again and again."
 	} else {

@@ -93,6 +93,6 @@ func (c *checker) rewriteLoopFinding(v *browser.Visit) Finding {
 		takes = strings.Join(names, " and ") + " take each other's results"
 		f.Advice = "write   then next   in one of them, or take it out"
 	}
-	f.Message = "Whoever asks for " + f.Request.Address.String() + " gets a 500: the reading is started again and again, and " + takes + "."
+	f.Message = whoAsks(f.Request) + " gets a 500: the reading is started again and again, and " + takes + "."
 	return f
 }

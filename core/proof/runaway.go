@@ -52,9 +52,9 @@ func runawayFinding(v *browser.Visit) Finding {
 		f.Place, f.Width = clause(f.Rules[0], "on", "in", "to")
 	}
 	next := v.Hops[min(2, len(v.Hops)-1)].Request.Address
-	f.Message = fmt.Sprintf("Whoever asks for %s is redirected again and again, each time to a new address (%s …): none repeats in %d redirects, and browsers give up.", v.Hops[0].Request.Address, next, runawayHops)
+	f.Message = fmt.Sprintf("%s is redirected again and again, each time to a new address (%s …): none repeats in %d redirects, and browsers give up.", whoAsks(v.Hops[0].Request), next, runawayHops)
 	if v.Outgrown() {
-		f.Message = fmt.Sprintf("Whoever asks for %s is redirected to longer and longer addresses (%s …): after %d redirects the address is too long, and the answer is %d.", v.Hops[0].Request.Address, next, v.Redirects(), v.Last().Status)
+		f.Message = fmt.Sprintf("%s is redirected to longer and longer addresses (%s …): after %d redirects the address is too long, and the answer is %d.", whoAsks(v.Hops[0].Request), next, v.Redirects(), v.Last().Status)
 	}
 	f.Advice = "narrow what the entry takes, so that its own target is not in it"
 	return f

@@ -4,6 +4,7 @@ package rulebook
 
 import (
 	"fmt"
+	"strings"
 
 	"kibitz/core/request"
 )
@@ -22,6 +23,23 @@ func init() {
 type Moves struct {
 	Table *Table
 	Query Query
+}
+
+// QueryOf is what becomes of the request's query where a row takes it: one that the row itself
+// names is used up, and a new one takes its place.
+func (m *Moves) QueryOf(row *Row) Query {
+	q := m.Query
+	if _, has := row.NewQuery(); q.Mode == QueryKeep && (has || row.HasQuery) {
+		q.Mode = QueryDrop
+	}
+	return q
+}
+
+// NewQuery gives the query of a row's new address, and whether it has one.
+func (r *Row) NewQuery() (query string, has bool) {
+	address, _, _ := strings.Cut(r.New, "#")
+	_, query, has = strings.Cut(address, "?")
+	return query, has
 }
 
 // Size is how many entries a rulebook has, with the rows of its tables.

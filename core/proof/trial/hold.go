@@ -61,7 +61,8 @@ var denials = map[string]denial{
 	"query-lost": eachHop(func(v *visited, i int) bool {
 		h := v.Hops[i]
 		r, ok := h.Response.By, h.Response.By != nil && h.Response.By.Kind == rulebook.KindRedirect
-		return ok && i+1 < len(v.Hops) && strings.Contains(r.Action.(*rulebook.Redirect).To.Text, "?") && h.Request.Address.Query != "" && !strings.Contains(v.Hops[i+1].Request.Address.Query, h.Request.Address.Query)
+		says := func(c rulebook.Clause) bool { return c.Keyword.Text == "query" }
+		return ok && i+1 < len(v.Hops) && strings.Contains(r.Action.(*rulebook.Redirect).To.Text, "?") && !slices.ContainsFunc(r.Entry.Clauses, says) && h.Request.Address.Query != "" && !strings.Contains(v.Hops[i+1].Request.Address.Query, h.Request.Address.Query)
 	}),
 	"password-in-clear": eachHop(func(v *visited, i int) bool {
 		return v.Hops[i].Request.Address.Scheme == "http" && v.Hops[i].Response.Cause == engine.CauseAsked

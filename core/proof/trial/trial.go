@@ -96,7 +96,9 @@ var conditions = [][]string{
 // A writer writes random rulebooks in which much meets.
 type bookWriter struct {
 	*writer
-	fields [][]string // the conditions that this rulebook has
+	fields   [][]string // the conditions that this rulebook has
+	capitals bool       // capitals and small letters meet, and _ and -
+	values   bool       // what requests hold is copied
 }
 
 // Book writes a small random rulebook.
@@ -105,7 +107,8 @@ func Book(r *rand.Rand) string {
 	for range 3 {
 		w.fields = append(w.fields, conditions[r.IntN(len(conditions))])
 	}
-	lines := []string{firstSite}
+	w.capitals, w.values = r.IntN(4) == 0, r.IntN(4) == 0
+	lines := []string{firstSite + w.pick("", "", "", " *.s.example") + w.pick("", "", "", "", " slashes keep") + w.pick("", "", "", "", " unknown-hosts answer")}
 	for i := range 1 + r.IntN(6) {
 		lines = append(lines, w.entry(fmt.Sprint("e", i), true))
 	}
@@ -130,7 +133,11 @@ func Book(r *rand.Rand) string {
 
 // entry writes one entry of a site of which the tree is known, or is not.
 func (w *bookWriter) entry(name string, tree bool) string {
-	on := w.pick("/a", "/:x", "/*", "/a/:x", "/:x/:y", "/a*", "/:x-:y", "/a/*", "/b/:x{/}?", "~/(a|b)+", "~/a(.*)b", "/b/*", "/:x.:y", "{/index.html}?", "{/a}?{/b}?", "/:x(a|b)")
+	patterns := []string{"/a", "/:x", "/*", "/a/:x", "/:x/:y", "/a*", "/:x-:y", "/a/*", "/b/:x{/}?", "~/(a|b)+", "~/a(.*)b", "/b/*", "/:x.:y", "{/index.html}?", "{/a}?{/b}?", "/:x(a|b)"}
+	if w.capitals {
+		patterns = append(patterns, "/A", "/:x/A", "~/(.*[A-Z].*)", "~/([a-z]+)(.*)", "/A/*", "/:x_:y", "~/(?i:(a.*))")
+	}
+	on := w.pick(patterns...)
 	var names []string
 	for _, name := range []string{"x", "y"} {
 		if strings.Contains(on, ":"+name) {
@@ -141,8 +148,30 @@ func (w *bookWriter) entry(name string, tree bool) string {
 		names = append(names, "{1}")
 	}
 	where := " on " + on
-	if w.IntN(5) == 0 {
+	switch w.IntN(12) {
+	case 0, 1:
 		where, names = " in "+w.pick("/a/", "/b/", "/a/b/", "/"), []string{"{below}", "{path}"}
+	case 2:
+		where += " " + w.pick(patterns...)
+	case 3:
+		where += " in " + w.pick("/a/", "/b/", "/")
+	}
+	for range w.IntN(3) {
+		field := w.fields[w.IntN(len(w.fields))]
+		where += w.pick(" when ", " when ", " unless ") + field[w.IntN(len(field))]
+	}
+	if w.values {
+		if w.IntN(3) == 0 {
+			where += w.pick(" when query.q ~(?<c>[a-z/]*)", " when path ~/(?<c>.*)b", " when header.h ~(?<c>.*)")
+			names = append(names, "{c}", "{c}")
+		}
+		names = append(names, w.pick("{query.q}", "{header.h}", "{host}", "{asked}", "{path}", "{scheme}", "{query}"))
+	}
+	if w.capitals {
+		for i, name := range names {
+			names[i] = w.pick(name, strings.TrimSuffix(name, "}")+w.pick("|lower}", "|upper}", "|dashes}", "|lower|dashes}"))
+		}
+		where += w.pick("", "", " ignoring case")
 	}
 	to := "/"
 	for range w.IntN(4) {
@@ -152,20 +181,25 @@ func (w *bookWriter) entry(name string, tree bool) string {
 			to += w.pick(names...)
 		}
 	}
-	for range w.IntN(3) {
-		field := w.fields[w.IntN(len(w.fields))]
-		where += w.pick(" when ", " when ", " unless ") + field[w.IntN(len(field))]
+	query := w.pick("", "", "", " query drop", " query only q", " query only r", " query merge")
+	asked := to // with a query of its own
+	if w.IntN(3) == 0 {
+		asked += w.pick("?q=1", "?q=2", "?r=1", "?{query}x", "?q={path}")
 	}
-	switch w.IntN(13) {
+	switch w.IntN(14) {
 	case 0, 1, 2, 3:
 		if w.IntN(3) == 0 {
 			to = w.pick("https", "http", "{scheme}") + "://" + w.pick("{host}", "{host}", "s.example", "www.s.example", "t.example", "u.example") + w.pick(to, "{path}")
 		}
-		return "redirect " + name + where + " to " + to + w.pick("", "", "?q=1", "?{query}x") + " as " + w.pick("301", "301", "308", "307", "303")
+		if w.IntN(2) == 0 {
+			to += w.pick("?q=1", "?q=2", "?r=1", "?{query}x")
+			query = w.pick("", "", " query merge")
+		}
+		return "redirect " + name + where + " to " + to + " as " + w.pick("301", "301", "308", "307", "303") + query
 	case 4, 5:
-		return "rewrite " + name + where + " to " + to + " then " + w.pick("next", "next", "finish", "again")
+		return "rewrite " + name + where + " to " + asked + " then " + w.pick("next", "next", "finish", "again") + query
 	case 6:
-		return "moves " + name + " table " + Table + where[strings.Index(where+" when", " when"):] + " as permanent"
+		return "moves " + name + " table " + Table + where[strings.Index(where+" when", " when"):] + " as permanent" + query
 	case 7:
 		if !tree {
 			return "handoff " + name + where
@@ -180,6 +214,9 @@ func (w *bookWriter) entry(name string, tree bool) string {
 			return "reply " + name + where + " with 410"
 		}
 		return w.pick("error "+name+" for 404 show "+w.pick("/404.html", "/b/ab", "/none.html"), "error "+name+" for 403 show /b/ab", "reply "+name+where+" with 200 show /a")
+	}
+	if w.IntN(2) == 0 {
+		return w.pick("limit "+name+where+w.pick(" url 40B", " body 5B"), "header "+name+where+w.pick(" set Cache-Control no-store", " set Vary Cookie", " add Vary Accept-Language", " set Vary *"))
 	}
 	return "reply " + name + where + " with 200 text b"
 }
@@ -205,6 +242,7 @@ func values(f rulebook.Field, req *request.Request) []*request.Request {
 		f.Name = "q"
 		put("1", true)
 		put("3", true)
+		put("a", true)
 	case rulebook.FieldHeader:
 		switch f.Name {
 		case "user-agent":
@@ -238,21 +276,32 @@ func values(f rulebook.Field, req *request.Request) []*request.Request {
 	return out
 }
 
-// paths are all of up to four characters behind the first slash, and some others.
-var paths = func() []string {
+// pathsOf are all of up to four characters behind the first slash, and some others: of the
+// letters that the rulebook tells apart.
+func pathsOf(book *rulebook.Book) []string {
+	letters, keep := "ab/-", false
+	for _, s := range book.Sites {
+		keep = keep || s.KeepSlashes
+	}
+	for _, rule := range book.Rules {
+		text := fmt.Sprint(rule.Entry)
+		if rule.Fold || strings.ContainsAny(text, "A|") {
+			letters = "ab/-A_"
+		}
+	}
 	out := []string{"/"}
 	for from, n := 0, 0; n < 4; n++ {
 		to := len(out)
 		for _, p := range out[from:to] {
-			for _, c := range "ab/-" {
+			for _, c := range letters {
 				out = append(out, p+string(c))
 			}
 		}
 		from = to
 	}
 	out = append(out, "/%20", "/a%20b", "/%C3%A4", "/a%2Fb", "/.a", "/a..b", "/.h", "/b/index.html", "/index.html", "/b/ab.gz", "/ab.gz", "/404.html", "/none.html", "/a.bak", "/a.html", "/b/ab/a", "/a/b/a/b")
-	return slices.DeleteFunc(out, func(p string) bool { return !canonical.Is(p, false) })
-}()
+	return slices.DeleteFunc(out, func(p string) bool { return !canonical.Is(p, keep) })
+}
 
 // Requests gives the requests over all short paths, by every scheme and host, with every
 // combination of the values that a test of the rulebook tells apart; those of one address
@@ -261,7 +310,14 @@ var paths = func() []string {
 func Requests(book *rulebook.Book, most int, r *rand.Rand) []*request.Request {
 	var origins []request.Address
 	for _, s := range book.Sites {
-		for _, host := range []string{s.Address.Host, "www." + s.Address.Host} {
+		hosts := []string{s.Address.Host, "www." + s.Address.Host}
+		if len(s.Hosts) > 2 {
+			hosts = append(hosts, "w."+s.Address.Host)
+		}
+		if s.UnknownHosts {
+			hosts = append(hosts, "u.example")
+		}
+		for _, host := range hosts {
 			for _, scheme := range []string{"https", "http"} {
 				at := s.Address
 				at.Host = host
@@ -271,16 +327,25 @@ func Requests(book *rulebook.Book, most int, r *rand.Rand) []*request.Request {
 		}
 	}
 	fields := map[rulebook.Field]bool{}
+	told := func(f rulebook.Field) {
+		if f.Kind == rulebook.FieldQuery {
+			f.Name = ""
+		}
+		fields[f] = true
+	}
 	asks := false
 	for _, rule := range book.Rules {
+		for _, t := range rule.Action.Templates() {
+			for p := range t.Pieces {
+				if p.Value && p.Capture == "" {
+					told(p.Field)
+				}
+			}
+		}
 		a, ok := rule.Action.(*rulebook.Access)
 		asks = asks || ok && a.Do == rulebook.Ask
 		for _, t := range rule.Tests {
-			if f := t.Field; f.Kind == rulebook.FieldQuery {
-				fields[rulebook.Field{Kind: f.Kind}] = true
-			} else {
-				fields[f] = true
-			}
+			told(t.Field)
 			if t.Field.Kind == rulebook.FieldPort {
 				origins = append(origins, request.Address{Scheme: "https", Host: "s.example", Port: 8080})
 			}
@@ -303,9 +368,9 @@ func Requests(book *rulebook.Book, most int, r *rand.Rand) []*request.Request {
 	}
 	var out []*request.Request
 	each := len(origins) * len(addresses) * len(others)
-	all := paths
+	all := pathsOf(book)
 	if len(all)*each > most {
-		all = slices.Clone(paths)
+		all = slices.Clone(all)
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 		all = all[:min(len(all), max(3, most/each))]
 	}

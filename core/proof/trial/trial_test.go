@@ -78,6 +78,15 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"what shrinks comes to an end", "redirect r on /a/* to /{1} as permanent", "redirect-loop", "r", proof.Proved},
 		{"a condition that stays keeps two apart", "redirect r on /a when header.h present to /b as permanent\nredirect s on /b when header.h absent to /a as permanent", "redirect-loop", "r", proof.Proved},
 		{"so does a query that is set", "redirect r on /a when query.q 1 to /a?q=2 as permanent", "redirect-loop", "r", proof.Proved},
+		{"a parameter is taken away for good", "redirect r when query.q 1 to {path} as permanent query drop\nredirect s on /a to /b as permanent\nredirect t on /b when query.q 1 to /a as permanent", "redirect-loop", "r", proof.Proved},
+		{"and what remains of the circle comes to an end, too", "redirect r when query.q 1 to {path} as permanent query drop\nredirect s on /a to /b as permanent\nredirect t on /b when query.r 1 to /a as permanent query only q", "redirect-loop", "s", proof.Proved},
+		{"another entry sets it anew", "redirect r on /a when query.q 1 to /b as permanent query drop\nredirect s on /b to /a?q=1 as permanent", "redirect-loop", "r", proof.Found},
+		{"another entry sets it to another value", "redirect r on /a when query.q 1 to /b as permanent query drop\nredirect s on /b to /a?q=2 as permanent", "redirect-loop", "r", proof.Proved},
+		{"another entry sets it to what was asked", "redirect r on /a when query.q 1 to /b as permanent query drop\nredirect s on /b to /a?q={scheme} as permanent", "redirect-loop", "r", proof.Tried},
+		{"a parameter that must be absent is set", "redirect r on /a when query.q absent to /b?q=1 as permanent\nredirect s on /b to /a as permanent", "redirect-loop", "r", proof.Proved},
+		{"and is taken away again", "redirect r on /a when query.q absent to /b?q=1 as permanent\nredirect s on /b to /a as permanent query only r", "redirect-loop", "r", proof.Found},
+		{"a merged query still has it", "redirect r on /a when query.q 1 to /b?r=1 as permanent query merge\nredirect s on /b to /a as permanent", "redirect-loop", "r", proof.Found},
+		{"a merged query has another one", "redirect r on /a when query.q 1 to /b?q=2 as permanent query merge\nredirect s on /b to /a as permanent", "redirect-loop", "r", proof.Proved},
 		{"and a scheme", "redirect r on /a when scheme http to https://s.example/b as permanent\nredirect s on /b when scheme http to https://s.example/a as permanent", "redirect-loop", "s", proof.Proved},
 	} {
 		text := "site s address https://s.example files public hosts www.s.example\n" + test.text + "\n"
