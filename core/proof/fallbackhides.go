@@ -76,9 +76,13 @@ func (c *checker) hides(s *rulebook.Site, r *rulebook.Rule, folders []string) bo
 			continue
 		}
 		place, width := clause(r, "in", "on", "to")
+		where := ""
+		if len(r.Tests) > 0 {
+			where = ", where the entry's conditions hold"
+		}
 		c.note(Found, r, "")
 		c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown,
-			Message: fmt.Sprintf("Below %s/ every wrong address answers 200: whoever mistypes one, and every search engine, is told that the page exists.", folder),
+			Message: fmt.Sprintf("Below %s/ every wrong address answers 200%s: whoever mistypes one, and every search engine, is told that the page exists.", folder, where),
 			Advice:  "name the addresses that are meant, as in /planner/:from([a-z]+), or accept it where the page itself says so"})
 		return true
 	}

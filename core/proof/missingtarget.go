@@ -69,6 +69,7 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 		}
 	}
 	var shown *browser.Visit
+	ends := map[string]bool{} // by their paths
 	probes := c.probes(site, r)
 	for _, req := range probes[:min(len(probes), maxTargets)] {
 		c.tried++
@@ -80,6 +81,7 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 		if v.Ending != browser.Arrived || last.Cause != engine.CauseMissing {
 			return
 		}
+		ends[v.Hops[len(v.Hops)-1].Request.Address.Path] = true
 		if shown == nil {
 			shown = v
 		}
@@ -95,9 +97,20 @@ func (c *checker) missing(s *rulebook.Site, r *rulebook.Rule, to *rulebook.Templ
 	}
 	end := shown.Hops[len(shown.Hops)-1]
 	c.add(Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: shown.Hops[0].Request,
-		Message: fmt.Sprintf("Whoever is sent on by this entry finds nothing: %s answers %d.", end.Request.Address, end.Response.Status) + readAs(end),
+		Message: fmt.Sprintf("It leads to what is not there: %s answers %d%s.", end.Request.Address, end.Response.Status, andOthers(len(ends)-1)) + readAs(end),
 		Advice:  advice,
 		Fixes:   fixes})
+}
+
+// andOthers says how many other addresses were found to be as one is.
+func andOthers(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return ", and so does the other one that was tried"
+	}
+	return fmt.Sprintf(", and so do the %d others that were tried", n)
 }
 
 // maxTreeWords is how many words of the trees are tried in the place of what a pattern takes.

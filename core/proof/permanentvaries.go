@@ -195,7 +195,7 @@ func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rule
 		stored := c.Predict(req)
 		return stored.By == r && stored.Location != "" && browser.Permanent(stored.Status)
 	}
-	only := &rulebook.Rule{Kind: rulebook.KindRedirect, Tests: tests} // what else it looks at stays as it is
+	only := ruleOf(tests...) // what else it looks at stays as it is
 	q := question{out: []*rulebook.Rule{only}}
 	if by != r {
 		still := &rulebook.Rule{Name: by.Name, Number: -1 - by.Number}
@@ -241,6 +241,11 @@ func (c *checker) variesBy(s *rulebook.Site, r, by *rulebook.Rule, tests []*rule
 	}
 	c.add(f)
 	return true
+}
+
+// ruleOf gives a rule that takes what tests hold for, and looks at nothing else.
+func ruleOf(tests ...*rulebook.Test) *rulebook.Rule {
+	return &rulebook.Rule{Kind: rulebook.KindRedirect, Tests: tests}
 }
 
 // variesFinding tells of a redirect that is stored though a field may change.

@@ -35,6 +35,7 @@ func init() {
 // everybody.
 func (c *checker) leadsToRefusal(s *rulebook.Site, r *rulebook.Rule) bool {
 	var shown *browser.Visit
+	ends := map[string]bool{} // by their paths
 	for _, req := range c.firstProbes(s, r) {
 		c.tried++
 		v := c.lightVisit(req)
@@ -44,6 +45,7 @@ func (c *checker) leadsToRefusal(s *rulebook.Site, r *rulebook.Rule) bool {
 		if last := v.Last(); v.Ending != browser.Arrived || last.Status != 410 && !refusesAll(last) {
 			return false
 		}
+		ends[v.Hops[len(v.Hops)-1].Request.Address.Path] = true
 		if shown == nil {
 			shown = v
 		}
@@ -53,12 +55,13 @@ func (c *checker) leadsToRefusal(s *rulebook.Site, r *rulebook.Rule) bool {
 	}
 	end := shown.Hops[len(shown.Hops)-1]
 	f := Finding{Rules: []*rulebook.Rule{r}, Request: shown.Hops[0].Request,
-		Message: fmt.Sprintf("Whoever is sent on by this entry is turned away: %s answers %d.", end.Request.Address, end.Response.Status),
-		Advice:  "send them to a page that is there, or answer   with 410   at the old address"}
+		Advice: "send them to a page that is there, or answer   with 410   at the old address"}
+	by := ""
 	if end.Response.By != nil {
 		f.Rules = append(f.Rules, end.Response.By)
-		f.Message = fmt.Sprintf("Whoever is sent on by this entry is turned away: %s answers %d, by %s (%s).", end.Request.Address, end.Response.Status, end.Response.By.Name, end.Response.By.Place)
+		by = fmt.Sprintf(", by %s (%s)", end.Response.By.Name, end.Response.By.Place)
 	}
+	f.Message = fmt.Sprintf("It leads to a page that turns visitors away: %s answers %d%s%s.", end.Request.Address, end.Response.Status, by, andOthers(len(ends)-1))
 	f.Place, f.Width = clause(r, "to", "table")
 	c.add(f)
 	return true

@@ -83,6 +83,9 @@ func answerOf(r *engine.Response) string {
 	if r.File != nil {
 		s += r.File.Path
 	}
+	if r.Status == 0 { // an application answers, or files that are not known
+		s += fmt.Sprint(r.Cause)
+	}
 	return s
 }
 

@@ -311,7 +311,7 @@ func shown(e *engine.Engine, f *proof.Finding) error {
 		return nil
 	}
 	v := browser.OpenFor(e, f.Request, 1000)
-	met := e.Met(f.Request)
+	first, met := v.Hops[0].Response, e.Met(f.Request)
 	ok := true
 	switch f.Name {
 	case "redirect-loop":
@@ -334,9 +334,49 @@ func shown(e *engine.Engine, f *proof.Finding) error {
 	case "permanent-varies":
 		a, b := e.Predict(f.Request), e.Predict(f.Other)
 		ok = browser.Permanent(a.Status) && f.Request.Address == f.Other.Address && (a.Status != b.Status || a.Location != b.Location)
+	case "downgrade":
+		ok = first.By == f.Rules[0] && f.Request.Address.Scheme == "https" && next(v).Scheme == "http"
+	case "method-lost":
+		ok = f.Request.Verb() == "POST" && len(v.Hops) > 1 && v.Hops[1].Request.Verb() == "GET"
+	case "query-lost":
+		ok = first.By == f.Rules[0] && f.Request.Address.Query != "" && !strings.Contains(first.Location, f.Request.Address.Query)
+	case "open-target":
+		s := e.SiteFor(next(v).Host)
+		ok = first.By == f.Rules[0] && (s == nil || s.UnknownHosts)
+	case "exposed":
+		ok = anybody(f.Request) && first.Status == 200 && first.File != nil
+	case "listing-open":
+		ok = anybody(f.Request) && first.Cause == engine.CauseListing
+	case "hidden-by-rule":
+		ok = first.File == nil || first.File.Path != f.Request.Address.Path
+	case "password-in-clear":
+		ok = f.Request.Address.Scheme == "http" && first.Cause == engine.CauseAsked
+	case "missing-target":
+		ok = v.Last().Cause == engine.CauseMissing
+	case "target-refused":
+		ok = first.By == f.Rules[0] && (v.Last().Cause == engine.CauseRefused || v.Last().Status == 410)
+	case "fallback-hides-missing":
+		ok = v.Last().Status == 200
+	case "split-address":
+		a, b := e.Predict(f.Request), e.Predict(f.Other)
+		ok = f.Request.Address != f.Other.Address && a.Status == 200 && a.Status == b.Status && a.File == b.File
+	case "vary-missing":
+		a, b := e.Predict(f.Request), e.Predict(f.Other)
+		ok = f.Request.Address == f.Other.Address && answerDiffers(a, b)
 	}
 	if !ok {
 		return fmt.Errorf("%s: %s does not show it", f.Name, f.Request.Address)
 	}
 	return nil
+}
+
+// next gives where the first answer of a visit sends it.
+func next(v *browser.Visit) request.Address {
+	to, _ := v.Hops[0].Request.Address.Resolve(v.Hops[0].Response.Location)
+	return to
+}
+
+// answerDiffers reports whether two answers show something else, or come from other entries.
+func answerDiffers(a, b *engine.Response) bool {
+	return a.Status != b.Status || a.Location != b.Location || a.File != b.File || a.By != b.By
 }
