@@ -93,6 +93,22 @@ func (e *Engine) Inputs(host string) *Inputs {
 	return s.inputs
 }
 
+// PassesQueries reports whether every result, on any visit that begins at a host, has the
+// query of the request, whole, or none at all.
+func (e *Engine) PassesQueries(host string) bool {
+	from := e.siteFor(host)
+	return from == nil || !slices.ContainsFunc(e.reach(from), func(s *siteEngine) bool {
+		return slices.ContainsFunc(s.entries, func(entry *entry) bool {
+			a, sends := entry.Action.(rulebook.Sender)
+			if !sends {
+				return false
+			}
+			q, own := a.Sends()
+			return own || !q.Whole()
+		})
+	})
+}
+
 // inputsOf finds the inputs of a site.
 func (e *Engine) inputsOf(from *siteEngine) *Inputs {
 	in := &Inputs{URL: math.MaxInt64, Headers: math.MaxInt64}

@@ -262,9 +262,16 @@ func (k *lineKeys) unmemoized(l *list.Line) bool {
 func (k *lineKeys) short(l *list.Line) bool { return len(l.Asked(true))+int(l.Behind()) <= maxAsked }
 
 // appendKey adds the key of the whole answer to a line of the batch: its method, target and
-// class.
-func (k *lineKeys) appendKey(key []byte, i int, l *list.Line) []byte {
-	key = append(key, l.Asked(true)...)
+// class; or, without the query, that of all lines that have one, and likewise of those that
+// have none.
+func (k *lineKeys) appendKey(key []byte, i int, l *list.Line, query bool) []byte {
+	whole := l.Asked(true)
+	if asked := l.Asked(query); len(asked)+len("?") < len(whole) {
+		key = append(key, asked...)
+		key = append(key, ' ') // which is in no target
+	} else {
+		key = append(key, whole...)
+	}
 	key = binary.LittleEndian.AppendUint32(key, k.classed[i].ID)
 	return binary.LittleEndian.AppendUint32(key, k.classed[i].Entry)
 }

@@ -253,6 +253,44 @@ func TestComparedLinesAreThoseOfRequests(t *testing.T) {
 	}
 }
 
+// What becomes of a query hangs on what it says only where a rulebook names parameters, or has
+// a query of its own: whatever comes first, each line is compared as if it were alone.
+func TestComparedQueries(t *testing.T) {
+	r := rand2.New(rand2.NewPCG(8, 8))
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	rules := func() string {
+		own := pick("", "", "?x=1", "?y=2")
+		mode := pick("", " query drop", " query merge", " query only z", " query only w")
+		return pick("redirect a on /a to /b"+own+" as 301"+mode, "rewrite a on /a to /c"+own+mode+"\nhandoff c on /c", "moves a table rows.csv as 301"+pick("", " query drop", " query only z"))
+	}
+	for range sized(400) {
+		before, after := rules(), rules()
+		var log, alone strings.Builder
+		for range 6 {
+			query := pick("", "?", "?x=1", "?y=2", "?z=3", "?w=4", "?x=1&z=3", "?y=2&x=1")
+			fmt.Fprintf(&log, "192.0.2.1 - - [01/Mar/2026:08:00:00 +0000] \"GET /%s%s HTTP/1.1\" 200 1 \"-\" \"x\"\n", pick("a", "a", "c"), query)
+		}
+		old, new := build(t, before+"\n"), build(t, after+"\n")
+		whole := NewCompare(old, new)
+		if _, err := whole.Lines(Text{Stream: strings.NewReader(log.String()), Format: list.FormatLog}, Options{Workers: 1}); err != nil {
+			t.Fatal(err)
+		}
+		same := int64(0)
+		for line := range strings.Lines(log.String()) {
+			one := NewCompare(old, new)
+			if _, err := one.Lines(Text{Stream: strings.NewReader(line), Format: list.FormatLog}, Options{Workers: 1}); err != nil {
+				t.Fatal(err)
+			}
+			n := one.End(time.Time{}).Same
+			same += n
+			fmt.Fprintln(&alone, n, line[strings.Index(line, "GET"):])
+		}
+		if got := whole.End(time.Time{}).Same; got != same {
+			t.Fatalf("%s\n%s\n%d lines are the same, and %d of them alone:\n%s", before, after, got, same, alone.String())
+		}
+	}
+}
+
 func comparisonText(c *Comparison) string {
 	var b strings.Builder
 	fmt.Fprintln(&b, c.Requests, c.Same, len(c.Circles))

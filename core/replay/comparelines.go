@@ -15,8 +15,10 @@ type lineComparer struct {
 	lineReader
 	lineKeys
 	*Comparer
-	known map[string]compared
-	key   []byte
+	known  map[string]compared
+	same   map[string]bool // what nothing has changed for, whatever its query
+	passes bool            // both rulebooks pass queries on as they are
+	key    []byte
 }
 
 // Lines compares the requests of a list, and says what its lines are.
@@ -25,9 +27,10 @@ func (c *Compare) Lines(text Text, o Options) (list.Counts, error) {
 	old, new := c.Old.Inputs(base.Host), c.New.Inputs(base.Host)
 	basis := newBasis(bothInputs(old, new), o.Headers)
 	matters := func(name string) bool { return old.Matters(name) || new.Matters(name) }
+	passes := c.Old.PassesQueries(base.Host) && c.New.PassesQueries(base.Host)
 	readers := make([]*lineReader, o.Workers)
 	failed := text.read(layoutOf(text.Format, &o, base, matters), &o, func(i int) (*lineReader, func(error)) {
-		w := &lineComparer{lineKeys: newLineKeys(basis), Comparer: c.Comparer(), known: map[string]compared{}}
+		w := &lineComparer{lineKeys: newLineKeys(basis), Comparer: c.Comparer(), known: map[string]compared{}, same: map[string]bool{}, passes: passes}
 		w.lineReader = newLineReader(w, base)
 		readers[i] = &w.lineReader
 		return readers[i], func(error) { w.Done() }
@@ -43,7 +46,17 @@ func (w *lineComparer) take(lines []list.Line) {
 	}
 	w.classify(lines)
 	for i := range lines {
-		w.key = w.appendKey(w.key[:0], i, &lines[i])
+		// What is passed on as it is, and looked at by nobody, is no difference.
+		any := remembered[i] && w.passes && !w.needsQuery(&lines[i])
+		if any {
+			w.key = w.appendKey(w.key[:0], i, &lines[i], false)
+			if w.same[string(w.key)] {
+				w.lineReader.counts.Requests++
+				w.Comparer.counts[nil]++
+				continue
+			}
+		}
+		w.key = w.appendKey(w.key[:0], i, &lines[i], true)
 		found, known := w.known[string(w.key)]
 		if !known || found.ownValues || !remembered[i] {
 			item, err := lines[i].Item(w.base)
@@ -58,6 +71,12 @@ func (w *lineComparer) take(lines []list.Line) {
 				}
 				w.known[string(w.key)] = found
 			}
+		}
+		if any && found.group == nil && !found.ownValues {
+			if len(w.same) >= maxCompared {
+				clear(w.same)
+			}
+			w.same[string(w.appendKey(w.key[:0], i, &lines[i], false))] = true
 		}
 		w.lineReader.counts.Requests++
 		w.Comparer.counts[found.group]++

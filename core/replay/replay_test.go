@@ -32,10 +32,11 @@ import (
 func build(t testing.TB, rules string) *engine.Engine {
 	t.Helper()
 	book, err := rulebook.Read("t.kibitz", []byte("site s address https://s.example files public\n"+rules+otherSite), func(name string) ([]byte, error) {
-		if name != "bots.kibitz" {
+		content, ok := map[string]string{"bots.kibitz": "access bots when agent *bot* refuse 410\n", "rows.csv": "/a,/b?x=1\n/c,/d\n"}[name]
+		if !ok {
 			return nil, os.ErrNotExist
 		}
-		return []byte("access bots when agent *bot* refuse 410\n"), nil
+		return []byte(content), nil
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -126,7 +126,7 @@ func (w *logWorker) showLine(i int, l *list.Line) {
 	var found *shown
 	class := 0 // how much of the key tells the class
 	if remembered {
-		s.key = w.appendKey(s.key[:0], i, l)
+		s.key = w.appendKey(s.key[:0], i, l, true)
 		if class, found = len(s.key), s.known[string(s.key)]; found == byValues {
 			s.key = w.beside.append(s.key, &s.asked)
 			found = s.known[string(s.key)]

@@ -143,6 +143,16 @@ type Query struct {
 	Said bool // the entry says `keep`, which is so anyhow where the result has none of its own
 }
 
+// A Sender is an action whose result may have a query.
+type Sender interface {
+	// Sends gives what becomes of the request's query, and whether some result has one of its
+	// own.
+	Sends() (q Query, own bool)
+}
+
+// Whole reports whether a result has the request's query as it is, or none of it.
+func (q Query) Whole() bool { return q.Mode == QueryKeep || q.Mode == QueryDrop }
+
 // beside says why a result's own query and what becomes of the request's do not go
 // together; "" if they do.
 func (q Query) beside(own string) (problem string) {

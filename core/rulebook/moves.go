@@ -4,6 +4,7 @@ package rulebook
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"kibitz/core/request"
@@ -23,6 +24,11 @@ func init() {
 type Moves struct {
 	Table *Table
 	Query Query
+}
+
+// Sends gives what becomes of the query.
+func (m *Moves) Sends() (q Query, own bool) {
+	return m.Query, slices.ContainsFunc(m.Table.Rows, func(row Row) bool { return strings.IndexByte(row.New, '?') >= 0 })
 }
 
 // QueryOf is what becomes of the request's query where a row takes it: one that the row itself

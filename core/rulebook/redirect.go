@@ -30,6 +30,9 @@ func (*Redirect) Points() []string { return nil }
 // Ends reports whether every request that it takes is answered by it.
 func (*Redirect) Ends() bool { return true }
 
+// Sends gives what becomes of the query.
+func (a *Redirect) Sends() (q Query, own bool) { return a.Query, a.To.HasQuery }
+
 // Does writes what it does.
 func (a *Redirect) Does() string { return fmt.Sprint("redirect ", a.Status, a.To.Text, a.Query) }
 

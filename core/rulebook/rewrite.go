@@ -30,6 +30,9 @@ func (*Rewrite) Points() []string { return nil }
 // Ends reports whether every request that it takes is answered by it.
 func (*Rewrite) Ends() bool { return false }
 
+// Sends gives what becomes of the query.
+func (a *Rewrite) Sends() (q Query, own bool) { return a.Query, a.To.HasQuery }
+
 // Does writes what it does.
 func (a *Rewrite) Does() string { return fmt.Sprint("rewrite ", a.To.Text, a.Query, a.Then) }
 
