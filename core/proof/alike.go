@@ -291,7 +291,7 @@ func sameTrees(a, b *site.Tree) bool {
 func (p *pair) classes() (points []string, reps func() []string) {
 	written := map[string]bool{}
 	add := func(path string) {
-		if path != "" && canonical.Is(path, p.old.KeepSlashes) {
+		if path != "" && p.concerns(path) && canonical.Is(path, p.old.KeepSlashes) {
 			written[path] = true
 		}
 	}
@@ -341,19 +341,15 @@ func (p *pair) classes() (points []string, reps func() []string) {
 			}
 		}
 	}
-	for _, t := range []*site.Tree{p.before.Tree(p.old), p.after.Tree(p.new)} {
+	trees := []*site.Tree{p.before.Tree(p.old), p.after.Tree(p.new)}
+	for _, t := range slices.Compact(trees) {
 		t.Each(func(n *site.Node) {
 			if add(n.Path); n.Folder {
 				add(n.Path + "/")
 			}
 		})
 	}
-	for path := range written {
-		if p.concerns(path) {
-			points = append(points, path)
-		}
-	}
-	slices.SortFunc(points, shortFirst)
+	points = slices.SortedFunc(maps.Keys(written), shortFirst)
 	return points, func() []string { return p.unwritten(points, sets) }
 }
 
