@@ -91,7 +91,7 @@ func (c *checker) crossings(sp *space, b *rulebook.Rule, above []int, same bool)
 	why := ""
 	for _, pos := range above {
 		a := sp.site.Rules[pos]
-		if sp.sameConditions(a, b) != same || apart(a, b) || !differ(a, b) || !endAlike(a, b) {
+		if sp.sameConditions(a, b) != same || apart(a, b) || !sp.differ(a, b) || !endAlike(a, b) {
 			continue
 		}
 		if same && (special(a, b) || a.Kind == rulebook.KindRedirect && b.Kind == rulebook.KindRewrite) {
@@ -172,11 +172,11 @@ func literals(r *rulebook.Rule) (begin, all int) {
 // elsewhere without it.
 func (c *checker) matters(r *rulebook.Rule, req *request.Request) bool {
 	c.tried++
-	with := c.Predict(req)
-	if !slices.Contains(c.Met(req), r) {
+	kept := c.lightVisit(req)
+	if kept.Hops[0].Response.By != r && !slices.Contains(c.Met(req), r) {
 		return false
 	}
-	kept, other := browser.OpenFrom(c, req, with), browser.OpenFrom(c, req, c.PredictWithout(req, r))
+	other := browser.OpenOutcome(c, req, c.PredictWithout(req, r))
 	if endAtOne(kept, other) {
 		return false
 	}
@@ -287,13 +287,13 @@ func apart(a, b *rulebook.Rule) bool {
 
 // differ reports whether it matters which of two rules is read first. Two that
 // keep visitors out do so in any order.
-func differ(a, b *rulebook.Rule) bool {
+func (sp *space) differ(a, b *rulebook.Rule) bool {
 	x, first := a.Action.(*rulebook.Access)
 	y, second := b.Action.(*rulebook.Access)
 	if first || second {
 		return first && second && (x.Do == rulebook.Admit) != (y.Do == rulebook.Admit)
 	}
-	return a.Action.(rulebook.Reading).Does() != b.Action.(rulebook.Reading).Does()
+	return sp.whatItDoes(a) != sp.whatItDoes(b)
 }
 
 // askedFor writes what a request asks for, and under which conditions that are not

@@ -256,17 +256,6 @@ func (b *bypass) names(n *site.Node) []string {
 	return []string{n.Path, at, strings.TrimSuffix(at, "/")}
 }
 
-// isDocument reports whether some folder shows files of a name as its document.
-func (sp *space) isDocument(name string) bool {
-	if name == rulebook.UsualDocument {
-		return true
-	}
-	return slices.ContainsFunc(sp.site.Rules, func(r *rulebook.Rule) bool {
-		a, ok := r.Action.(*rulebook.Folder)
-		return ok && slices.Contains(a.Documents, name)
-	})
-}
-
 // find looks for a request of an outsider that a rule takes, and that fixes something.
 func (b *bypass) find(r *rulebook.Rule, path pattern.Machine, fix func(*request.Request) bool) {
 	who := &rulebook.Rule{Name: b.guard.Name, Number: -1 - b.guard.Number} // the guard, whatever the path

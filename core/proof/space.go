@@ -56,17 +56,37 @@ type space struct {
 	signsOf map[string]signs
 	tested  map[*rulebook.Rule]string   // what rules test beside their paths
 	points  map[*rulebook.Rule][]string // that they decide alone
+	does    map[*rulebook.Rule]string   // what rules do, as they write it
+	shows   map[string]bool             // names of documents
 }
 
 func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
-	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}, signsOf: map[string]signs{}, tested: map[*rulebook.Rule]string{}, points: map[*rulebook.Rule][]string{}}
+	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}, signsOf: map[string]signs{}, tested: map[*rulebook.Rule]string{}, points: map[*rulebook.Rule][]string{}, does: map[*rulebook.Rule]string{}, shows: map[string]bool{rulebook.UsualDocument: true}}
 	sp.base.Address = s.Address
 	sp.base.Address.Path, sp.base.Address.Query, sp.base.Address.HasQuery, sp.base.Address.Fragment = "/", "", false, ""
 	for _, r := range s.Rules {
 		a, ok := r.Action.(*rulebook.Access)
 		sp.asks = sp.asks || ok && a.Do == rulebook.Ask
+		if a, ok := r.Action.(*rulebook.Folder); ok {
+			for _, name := range a.Documents {
+				sp.shows[name] = true
+			}
+		}
 	}
 	return sp
+}
+
+// isDocument reports whether some folder shows files of a name as its document.
+func (sp *space) isDocument(name string) bool { return sp.shows[name] }
+
+// whatItDoes is what a rule does, as it writes it.
+func (sp *space) whatItDoes(r *rulebook.Rule) string {
+	does, known := sp.does[r]
+	if !known {
+		does = r.Action.(rulebook.Reading).Does()
+		sp.does[r] = does
+	}
+	return does
 }
 
 // typicalRequest gives a request that comes to a rule, if one is found, for others to be
