@@ -428,18 +428,20 @@ func TestWhatGrowsIsNamed(t *testing.T) {
 func TestLeast(t *testing.T) {
 	for _, test := range []struct {
 		pattern, copied string
+		of              byte
 		n               int
 		ok              bool
 	}{
-		{"/a/:x", "x", 3, true}, {"/a/:x", "", 4, true}, {"/a/:x/:y", "y", 5, true}, {"/a{/b}?", "", 2, true}, {"/a{/b}+", "", 4, true},
-		{`~/(\d{4})/(x|yz)`, "1", 3, true}, {`~/((a)b)+`, "1", 0, false}, {`~/(a|b)*a(a|b){30}`, "", 32, true}, {`~/\bx`, "", 0, false}, // of which the last has no translation
+		{"/a/:x", "x", 0, 3, true}, {"/a/:x", "", 0, 4, true}, {"/a/:x/:y", "y", 0, 5, true}, {"/a{/b}?", "", 0, 2, true}, {"/a{/b}+", "", 0, 4, true},
+		{`~/(\d{4})/(x|yz)`, "1", 0, 3, true}, {`~/((a)b)+`, "1", 0, 0, false}, {`~/(a|b)*a(a|b){30}`, "", 0, 32, true}, {`~/\bx`, "", 0, 0, false}, // of which the last has no translation
+		{"/:x-:y-b", "x y", '-', 2, true}, {"/:x{-b}?", "x", '-', 0, true}, {`~/(.*)_(.*)`, "1 2", '_', 1, true}, {`~/(.*)[-_](.*)`, "1 2", '_', 0, true}, {`~/(a-|-b-)+`, "", '-', 1, true},
 	} {
 		p, err := read(test.pattern, false)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if n, ok := p.Least(strings.Fields(test.copied)); ok != test.ok || ok && n != test.n {
-			t.Errorf("%s without %q: %d, %v, want %d, %v", test.pattern, test.copied, n, ok, test.n, test.ok)
+		if n, ok := p.Least(strings.Fields(test.copied), test.of); ok != test.ok || ok && n != test.n {
+			t.Errorf("%s without %q: %d of %q, %v, want %d, %v", test.pattern, test.copied, n, test.of, ok, test.n, test.ok)
 		}
 	}
 }

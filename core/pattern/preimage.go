@@ -738,10 +738,10 @@ func (p *Pattern) Suffix() string {
 	return canonical.Marked(p.suffix)
 }
 
-// Least is the length of the shortest text that the pattern takes outside the
-// named captures. ok is false where that is not known: a capture can take part
-// more than once.
-func (p *Pattern) Least(captures []string) (n int, ok bool) {
+// Least is how often a byte stands at least in what the pattern takes outside the named
+// captures; of 0 stands for any byte, so that it is the length of the shortest text. ok is
+// false where that is not known: a capture can take part more than once.
+func (p *Pattern) Least(captures []string, of byte) (n int, ok bool) {
 	source, err := p.Source()
 	if err != nil {
 		return 0, false
@@ -756,23 +756,31 @@ func (p *Pattern) Least(captures []string) (n int, ok bool) {
 			free[i+1] = true
 		}
 	}
-	return least(tree, free, false)
+	return least(tree, free, of, false)
 }
 
-func least(tree *syntax.Regexp, free map[int]bool, again bool) (n int, ok bool) {
+func least(tree *syntax.Regexp, free map[int]bool, of byte, again bool) (n int, ok bool) {
 	switch tree.Op {
 	case syntax.OpLiteral:
-		return len(tree.Rune), true
+		for _, c := range tree.Rune {
+			if of == 0 || c == rune(of) {
+				n++
+			}
+		}
+		return n, true
 	case syntax.OpCharClass, syntax.OpAnyChar, syntax.OpAnyCharNotNL:
-		return 1, true
+		if of == 0 {
+			n = 1
+		}
+		return n, true
 	case syntax.OpCapture:
 		if free[tree.Cap] {
 			return 0, !again
 		}
-		return least(tree.Sub[0], free, again)
+		return least(tree.Sub[0], free, of, again)
 	case syntax.OpConcat, syntax.OpAlternate:
 		for i, sub := range tree.Sub {
-			m, ok := least(sub, free, again)
+			m, ok := least(sub, free, of, again)
 			if !ok {
 				return 0, false
 			}
@@ -784,10 +792,10 @@ func least(tree *syntax.Regexp, free map[int]bool, again bool) (n int, ok bool) 
 		}
 		return n, true
 	case syntax.OpStar, syntax.OpQuest:
-		_, ok := least(tree.Sub[0], free, again || tree.Op == syntax.OpStar)
+		_, ok := least(tree.Sub[0], free, of, again || tree.Op == syntax.OpStar)
 		return 0, ok
 	case syntax.OpPlus, syntax.OpRepeat:
-		m, ok := least(tree.Sub[0], free, true)
+		m, ok := least(tree.Sub[0], free, of, true)
 		if tree.Op == syntax.OpRepeat {
 			m *= tree.Min
 		}

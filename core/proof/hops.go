@@ -1060,18 +1060,41 @@ func (g *hops) try(component []*hop, survive map[*hop]*pattern.Lang, bad func(*b
 // runawayHops is after how many redirects a visit is said to have no end.
 const runawayHops = 1000
 
-// shrinks reports whether each way round through a component makes the path shorter, so
-// that no visit can stay in it.
+// shrinks reports whether each way round through a component takes something from the path
+// that no way gives back, so that no visit can stay in it: bytes of any kind, or those of one
+// letter, as where each redirect puts a dash in the place of an underscore.
 func shrinks(component []*hop) bool {
 	if len(component) > maxShrinks {
 		return false
 	}
+	patterns := ""
+	for _, h := range component {
+		if h.rule != nil {
+			for _, p := range h.rule.On {
+				patterns += p.String()
+			}
+		}
+	}
+	for _, of := range []byte("\x00" + countedLetters) {
+		if (of == 0 || strings.IndexByte(patterns, of) >= 0) && loses(component, of) {
+			return true
+		}
+	}
+	return false
+}
+
+// countedLetters are those that stand for themselves in a path, whatever becomes of others:
+// they are no part of how a character is encoded, and no other has them in small or in capitals.
+const countedLetters = "-_.~+,;=:@&'()*$"
+
+// loses reports whether each way round takes more of a byte than it gives; 0 stands for all.
+func loses(component []*hop, of byte) bool {
 	// A way round that is no shorter is a cycle of a sum of at most 0, if each hop counts for
 	// what it takes away; scaled so that all such sums are below 0, Bellman and Ford find it.
 	n := len(component) + 1
 	loses := map[*hop]int{}
 	for _, h := range component {
-		grows, ok := growth(h)
+		grows, ok := growth(h, of)
 		if !ok {
 			return false
 		}
@@ -1097,18 +1120,28 @@ func shrinks(component []*hop) bool {
 // maxShrinks is how many hops are summed up.
 const maxShrinks = 200
 
-// growth is how much longer, at most, a hop makes the path.
-func growth(h *hop) (n int, known bool) {
+// growth is how many more of a byte, at most, the path has behind a hop; 0 stands for all.
+func growth(h *hop, of byte) (n int, known bool) {
 	if h.rule == nil || h.row != nil || h.group != nil {
 		return 0, false
+	}
+	count := func(text string) int {
+		if of == 0 {
+			return len(text)
+		}
+		return strings.Count(text, string(rune(of)))
 	}
 	text := 0
 	var copied []string
 	for _, piece := range h.to.Path {
 		switch {
 		case !piece.Value:
-			text += len(piece.Text)
-		case len(piece.Filters) > 0:
+			literal, err := canonical.Text(piece.Text)
+			if err != nil {
+				return 0, false
+			}
+			text += count(canonical.Marked(literal))
+		case len(piece.Filters) > 0 && (of == 0 || of == '-' && slices.Contains(piece.Filters, "dashes")):
 			return 0, false
 		case piece.Capture == "":
 			if piece.Field.Kind != rulebook.FieldPath || len(h.to.Path) != 1 {
@@ -1126,7 +1159,7 @@ func growth(h *hop) (n int, known bool) {
 		if slices.ContainsFunc(copied, func(name string) bool { return !slices.Contains(p.Names(), name) }) {
 			return 0, false
 		}
-		least, ok := p.Least(copied)
+		least, ok := p.Least(copied, of)
 		if !ok {
 			return 0, false
 		}
@@ -1137,7 +1170,7 @@ func growth(h *hop) (n int, known bool) {
 			if len(copied) > 0 && !slices.Equal(copied, []string{rulebook.Below}) {
 				return 0, false
 			}
-			most = max(most, text-len(f))
+			most = max(most, text-count(f))
 		}
 	}
 	return most, most > math.MinInt

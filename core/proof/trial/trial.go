@@ -344,6 +344,9 @@ func Requests(book *rulebook.Book, most int, r *rand.Rand) []*request.Request {
 		}
 		a, ok := rule.Action.(*rulebook.Access)
 		asks = asks || ok && a.Do == rulebook.Ask
+		if rule.Kind == rulebook.KindHandoff { // forms are sent to it
+			told(rulebook.Field{Kind: rulebook.FieldMethod})
+		}
 		for _, t := range rule.Tests {
 			told(t.Field)
 			if t.Field.Kind == rulebook.FieldPort {
