@@ -173,7 +173,7 @@ func (sp *space) way(at string, taker *rulebook.Rule, gets func(*request.Request
 				continue
 			case from == nil:
 				continue
-			case sp.rewrites(): // of which one may lead to another
+			case sp.rewrites: // of which one may lead to another
 				why = cmp.Or(why, fmt.Sprintf("ways through %s were followed, and do not lead there", r.Name))
 			}
 			if r.Kind == rulebook.KindFallback { // which takes nothing else

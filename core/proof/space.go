@@ -41,32 +41,35 @@ const (
 // A space is the requests that one site can get.
 type space struct {
 	*engine.Engine
-	site    *rulebook.Site
-	effort  int
-	base    request.Request
-	reach   map[*rulebook.Rule]*reach
-	inTree  []treeSets // as treeHas gives them: at least, and at most
-	memo    map[string]pathAnswer
-	asks    bool                   // some entry asks for a name
-	rows    map[string][]placedRow // of all tables, by path
-	wanted  map[string][]int       // positions of the rules that want a host; "" has those that want none
-	langs   map[*rulebook.Rule]*pattern.Lang
-	samples map[*rulebook.Rule][]string // paths
-	likes   map[*rulebook.Rule]*request.Request
-	signsOf map[string]signs
-	tested  map[*rulebook.Rule]string   // what rules test beside their paths
-	points  map[*rulebook.Rule][]string // that they decide alone
-	does    map[*rulebook.Rule]string   // what rules do, as they write it
-	shows   map[string]bool             // names of documents
+	site     *rulebook.Site
+	effort   int
+	base     request.Request
+	reach    map[*rulebook.Rule]*reach
+	direct   map[*rulebook.Rule]*reach // of those that test what was asked for, as asAsked gives it
+	inTree   []treeSets                // as treeHas gives them: at least, and at most
+	memo     map[string]pathAnswer
+	asks     bool                   // some entry asks for a name
+	rewrites bool                   // some entry rewrites: the path that was asked for is not always the one at hand
+	rows     map[string][]placedRow // of all tables, by path
+	wanted   map[string][]int       // positions of the rules that want a host; "" has those that want none
+	langs    map[*rulebook.Rule]*pattern.Lang
+	samples  map[*rulebook.Rule][]string // paths
+	likes    map[*rulebook.Rule]*request.Request
+	signsOf  map[string]signs
+	tested   map[*rulebook.Rule]string   // what rules test beside their paths
+	points   map[*rulebook.Rule][]string // that they decide alone
+	does     map[*rulebook.Rule]string   // what rules do, as they write it
+	shows    map[string]bool             // names of documents
 }
 
 func newSpace(e *engine.Engine, s *rulebook.Site, effort int) *space {
-	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}, signsOf: map[string]signs{}, tested: map[*rulebook.Rule]string{}, points: map[*rulebook.Rule][]string{}, does: map[*rulebook.Rule]string{}, shows: map[string]bool{rulebook.UsualDocument: true}}
+	sp := &space{Engine: e, site: s, effort: effort, reach: map[*rulebook.Rule]*reach{}, direct: map[*rulebook.Rule]*reach{}, memo: map[string]pathAnswer{}, langs: map[*rulebook.Rule]*pattern.Lang{}, samples: map[*rulebook.Rule][]string{}, likes: map[*rulebook.Rule]*request.Request{}, signsOf: map[string]signs{}, tested: map[*rulebook.Rule]string{}, points: map[*rulebook.Rule][]string{}, does: map[*rulebook.Rule]string{}, shows: map[string]bool{rulebook.UsualDocument: true}}
 	sp.base.Address = s.Address
 	sp.base.Address.Path, sp.base.Address.Query, sp.base.Address.HasQuery, sp.base.Address.Fragment = "/", "", false, ""
 	for _, r := range s.Rules {
 		a, ok := r.Action.(*rulebook.Access)
 		sp.asks = sp.asks || ok && a.Do == rulebook.Ask
+		sp.rewrites = sp.rewrites || r.Kind == rulebook.KindRewrite
 		if a, ok := r.Action.(*rulebook.Folder); ok {
 			for _, name := range a.Documents {
 				sp.shows[name] = true
@@ -114,9 +117,30 @@ var nothing = pattern.Words(nil)
 
 // of gives the reach of a rule.
 func (sp *space) of(r *rulebook.Rule) *reach {
-	if known := sp.reach[r]; known != nil {
-		return known
+	known := sp.reach[r]
+	if known == nil {
+		known = sp.reachOf(r, sp.rewrites)
+		sp.reach[r] = known
 	}
+	return known
+}
+
+// asAsked gives the reach of a rule where no entry has rewritten the path.
+func (sp *space) asAsked(r *rulebook.Rule) *reach {
+	if !hasTest(r, rulebook.FieldAsked) || !sp.rewrites {
+		return sp.of(r)
+	}
+	known := sp.direct[r]
+	if known == nil {
+		known = sp.reachOf(r, false)
+		sp.direct[r] = known
+	}
+	return known
+}
+
+// reachOf finds the reach of a rule; rewritten tells that the path that was asked for may not be
+// the one at hand.
+func (sp *space) reachOf(r *rulebook.Rule, rewritten bool) *reach {
 	out := &reach{}
 	var over, under []pattern.Machine
 	add := func(list []pattern.Machine, sure bool) {
@@ -165,7 +189,7 @@ func (sp *space) of(r *rulebook.Rule) *reach {
 		under = append(under, pattern.Words(anyQuery))
 	}
 	for _, t := range r.Tests {
-		most, least := sp.pathTest(t)
+		most, least := sp.pathTest(t, rewritten)
 		if most != nil {
 			over = append(over, most)
 		}
@@ -179,7 +203,6 @@ func (sp *space) of(r *rulebook.Rule) *reach {
 	if len(under) > 0 {
 		out.under = pattern.And(under...)
 	}
-	sp.reach[r] = out
 	return out
 }
 
@@ -191,11 +214,11 @@ func onPath(t *rulebook.Test) bool {
 
 // pathTest gives at most and at least the paths for which a test holds; nil is
 // every path.
-func (sp *space) pathTest(t *rulebook.Test) (most, least pattern.Machine) {
+func (sp *space) pathTest(t *rulebook.Test, rewritten bool) (most, least pattern.Machine) {
 	switch {
 	case !onPath(t):
 		return nil, nil
-	case t.Field.Kind == rulebook.FieldAsked && sp.rewrites(): // it may not be the path at hand
+	case t.Field.Kind == rulebook.FieldAsked && rewritten: // it may not be the path at hand
 		return nil, nothing
 	}
 	var over, under []pattern.Machine
@@ -579,7 +602,7 @@ func (s *search) words(alive []bool) ([]string, error) {
 	key := ""
 	parts := []pattern.Machine{pattern.Paths(s.site.KeepSlashes)}
 	for _, r := range s.in {
-		if over := s.of(r).over; over != nil {
+		if over := s.asAsked(r).over; over != nil {
 			parts = append(parts, over)
 			key += fmt.Sprintf("%d ", r.Number)
 		}
@@ -588,7 +611,7 @@ func (s *search) words(alive []bool) ([]string, error) {
 		if !alive[i] {
 			continue
 		}
-		under := s.of(r).under
+		under := s.asAsked(r).under
 		if under == nil {
 			return nil, nil // it takes every path
 		}

@@ -1,7 +1,6 @@
 package proof
 
 import (
-	"slices"
 	"strings"
 
 	"kibitz/core/canonical"
@@ -14,7 +13,7 @@ import (
 func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Machine) (pattern.Machine, error) {
 	var parts []pattern.Machine
 	add := func(source string, names []string) error {
-		l, err := pattern.Pre(source, copies(to, names, sp.rewrites()), into, maxSolid*sp.effort)
+		l, err := pattern.Pre(source, copies(to, names, sp.rewrites), into, maxSolid*sp.effort)
 		if err == nil && l.Any() {
 			parts = append(parts, l)
 		}
@@ -48,12 +47,6 @@ func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Ma
 		out = pattern.And(out, over)
 	}
 	return out, nil
-}
-
-// rewrites reports whether some entry of the site rewrites, so that the path
-// that was asked for is not always the one at hand.
-func (sp *space) rewrites() bool {
-	return slices.ContainsFunc(sp.site.Rules, func(r *rulebook.Rule) bool { return r.Kind == rulebook.KindRewrite })
 }
 
 // copies says what the pieces of a target's path are made of.
