@@ -273,44 +273,64 @@ func mustCompile(source string) *Lang {
 // fails where the expression tells characters beyond ASCII apart, where it looks
 // at word boundaries, and where it needs too many states.
 func Regexp(source string) (*Lang, error) {
-	tree, err := parseRegexp(source, false, 0)
-	if err != nil {
-		return nil, err
-	}
-	if hasBoundary(tree) {
-		return nil, errors.New(`it looks at word boundaries (\b)`)
-	}
-	return compileText(source)
+	return expressions.get(source, func() (*Lang, error) {
+		tree, err := parseRegexp(source, false, 0)
+		if err != nil {
+			return nil, err
+		}
+		if hasBoundary(tree) {
+			return nil, errors.New(`it looks at word boundaries (\b)`)
+		}
+		return compileText(source)
+	})
 }
 
 // Folder is the set of the canonical folder f, with and without its slash, and
 // of all below it.
 func Folder(f string, fold bool) *Lang {
 	of := folder{f, fold}
-	folders.Lock()
-	l := folders.known[of]
-	folders.Unlock()
-	if l != nil {
-		return l
-	}
-	l = of.compile()
-	folders.Lock()
-	defer folders.Unlock()
-	if len(folders.known) >= maxFolders {
-		clear(folders.known)
-	}
-	folders.known[of] = l
+	l, _ := folders.get(of, func() (*Lang, error) { return of.compile(), nil })
 	return l
 }
 
-// folders are those that were compiled: one rulebook is held against many that differ little
-// from it, and each of them has the same.
-var folders = struct {
-	sync.Mutex
-	known map[folder]*Lang
-}{known: map[folder]*Lang{}}
+// Sets that were compiled: one rulebook is held against many that differ little from it, and
+// each of them has the same.
+var (
+	folders     compiledSets[folder]
+	expressions compiledSets[string]
+)
 
-const maxFolders = 1 << 12
+type compiledSets[K comparable] struct {
+	sync.Mutex
+	known map[K]*Lang
+}
+
+// As many sets are kept, of no more than so many states.
+const (
+	maxCompiled = 1 << 12
+	maxKept     = 1 << 9
+)
+
+// get gives the set of a key, which make compiles where it is not known.
+func (c *compiledSets[K]) get(key K, make func() (*Lang, error)) (*Lang, error) {
+	c.Lock()
+	l := c.known[key]
+	c.Unlock()
+	if l != nil {
+		return l, nil
+	}
+	l, err := make()
+	if err != nil || l.Size() > maxKept {
+		return l, err
+	}
+	c.Lock()
+	defer c.Unlock()
+	if c.known == nil || len(c.known) >= maxCompiled {
+		c.known = map[K]*Lang{}
+	}
+	c.known[key] = l
+	return l, nil
+}
 
 type folder struct {
 	path string

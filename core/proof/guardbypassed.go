@@ -51,10 +51,77 @@ func findBypasses(c *checker) {
 				c.note(Open, r, "which files the site has is not known")
 				continue
 			}
-			c.bypasses(c.space(s), r)
+			if sp := c.space(s); sp.everywhere(r) && len(c.sharing(s)) == 0 {
+				c.note(Proved, r, "")
+			} else {
+				c.bypasses(sp, r)
+			}
 		}
 	}
 	c.conclusions("for the tree as it is: no rewrite, fallback, document, stored sibling, page or other site leads to a guarded file")
+}
+
+// everywhere reports whether a guard keeps out whoever it keeps out at every address of the
+// site: it looks at nothing but who asks, and nothing above it shows a file, ends the reading
+// or lets somebody past.
+func (sp *space) everywhere(guard *rulebook.Rule) bool {
+	if sp.of(guard).over != nil || slices.ContainsFunc(guard.Tests, func(t *rulebook.Test) bool {
+		return !t.Field.Row().Beside || t.Field.Kind == rulebook.FieldUser
+	}) {
+		return false
+	}
+	above := sp.site.Rules[:slices.Index(sp.site.Rules, guard)]
+	return !slices.ContainsFunc(above, func(r *rulebook.Rule) bool {
+		switch a := r.Action.(type) {
+		case *rulebook.Access:
+			return a.Do == rulebook.Admit
+		case *rulebook.Rewrite:
+			return a.Then == rulebook.Finish
+		}
+		return inReading(r) && r.Shows() != ""
+	})
+}
+
+// sharing are the other sites that have files of a site: those of its folder, of one around it
+// or inside it, and of its inventory.
+func (c *shared) sharing(s *rulebook.Site) []*rulebook.Site {
+	if c.sharers == nil {
+		c.sharers = map[*rulebook.Site][]*rulebook.Site{}
+		at := map[string][]*rulebook.Site{}
+		for _, s := range c.Book.Sites {
+			at[filesOf(s)] = append(at[filesOf(s)], s)
+		}
+		delete(at, "")
+		for _, s := range c.Book.Sites {
+			own := filesOf(s)
+			for folder := own; folder != ""; folder = filepath.ToSlash(filepath.Dir(folder)) {
+				for _, other := range at[folder] {
+					if _, shared := mapped(s, other); !shared || other == s {
+						continue
+					}
+					c.sharers[s] = append(c.sharers[s], other)
+					if folder != own { // which will not look for what is inside it
+						c.sharers[other] = append(c.sharers[other], s)
+					}
+				}
+				if s.Files == "" || folder == "." || folder == "/" {
+					break
+				}
+			}
+		}
+	}
+	return c.sharers[s]
+}
+
+// filesOf names where the files of a site lie; "" where that is not known.
+func filesOf(s *rulebook.Site) string {
+	if s.Files != "" {
+		return filepath.ToSlash(filepath.Clean(s.Files))
+	}
+	if s.Inventory != "" {
+		return "inventory " + s.Inventory
+	}
+	return ""
 }
 
 // A bypass is the search for ways around one guard.
@@ -423,11 +490,8 @@ func (b *bypass) byOrigins() {
 // bySites asks for guarded files at other sites that have the same folder, or one inside
 // or around it.
 func (b *bypass) bySites() {
-	for _, other := range b.Book.Sites {
-		to, shared := mapped(b.space.site, other)
-		if other == b.space.site || !shared {
-			continue
-		}
+	for _, other := range b.sharing(b.space.site) {
+		to, _ := mapped(b.space.site, other)
 		b.perhaps("site %s has the same files", other.Name)
 		for _, f := range b.fronts().of[other] {
 			for _, n := range b.nodes[:min(maxElsewhere, len(b.nodes))] {

@@ -180,6 +180,7 @@ type shared struct {
 	pageNames *moves.Names
 	advised   int // missing addresses, see instead
 
+	sharers map[*rulebook.Site][]*rulebook.Site // see sharing
 	samples map[*rulebook.Site][]string
 	leads   map[string]bool
 	words   []string // see treeWords

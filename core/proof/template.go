@@ -11,6 +11,9 @@ import (
 // sentInto gives at most the paths that a rule takes and its target sends into
 // a set; nil stands for none.
 func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Machine) (pattern.Machine, error) {
+	if len(to) > 0 && !to[0].Value && !begins(into, to[0].Text) {
+		return nil, nil
+	}
 	var parts []pattern.Machine
 	add := func(source string, names []string) error {
 		l, err := pattern.Pre(source, copies(to, names, sp.rewrites), into, maxSolid*sp.effort)
@@ -47,6 +50,24 @@ func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Ma
 		out = pattern.And(out, over)
 	}
 	return out, nil
+}
+
+// begins reports whether a path of a set may begin with a literal text, where runs of slashes
+// count as one.
+func begins(set pattern.Machine, literal string) bool {
+	text, err := canonical.Text(literal)
+	if err != nil {
+		return true
+	}
+	state, slash := set.Start(), false
+	text = canonical.Marked(text)
+	for i := 0; i < len(text) && state != 0; i++ {
+		if !slash || text[i] != '/' {
+			state = set.Step(state, text[i])
+		}
+		slash = text[i] == '/'
+	}
+	return state != 0
 }
 
 // copies says what the pieces of a target's path are made of.
