@@ -547,11 +547,15 @@ type walk struct {
 }
 
 func (w *walk) list(list []int32) {
+	if w.floor >= 0 {
+		from, _ := slices.BinarySearch(list, w.floor+1)
+		list = list[from:]
+	}
 	for _, pos := range list {
 		if pos >= w.best {
 			return
 		}
-		if pos > w.floor && w.state.fits(w.state.site.entries[pos]) {
+		if w.state.fits(w.state.site.entries[pos]) {
 			w.best = pos
 			return
 		}

@@ -38,6 +38,11 @@ func (l *Lang) Step(state int, b byte) int {
 	return int(l.next[state*l.classes+int(l.class[b])])
 }
 
+// Equal reports whether two sets have the same states and steps: then they are the same set.
+func (l *Lang) Equal(other *Lang) bool {
+	return l == other || l.classes == other.classes && l.class == other.class && slices.Equal(l.accept, other.accept) && slices.Equal(l.next, other.next)
+}
+
 // Size is the number of states.
 func (l *Lang) Size() int { return len(l.accept) }
 

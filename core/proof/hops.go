@@ -61,6 +61,7 @@ type hops struct {
 	all      []*hop
 	by       map[*origin]*hopIndex
 	rows     map[rowKey]*hop
+	anywhere map[*hop]bool    // whether they send anywhere, as sends gives it
 	verdicts map[*hop]verdict // by the first of a component
 	cyclic   [][]*hop         // components in which a visit might go round
 	whole    bool             // hops have been found, too
@@ -79,7 +80,7 @@ type hopIndex struct {
 // fronts finds the origins of all sites, which the graph is made of.
 func (c *shared) fronts() *hops {
 	if c.hops == nil {
-		c.hops = &hops{shared: c, at: map[originKey]*origin{}, of: map[*rulebook.Site][]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, verdicts: map[*hop]verdict{}}
+		c.hops = &hops{shared: c, at: map[originKey]*origin{}, of: map[*rulebook.Site][]*origin{}, by: map[*origin]*hopIndex{}, rows: map[rowKey]*hop{}, anywhere: map[*hop]bool{}, verdicts: map[*hop]verdict{}}
 		c.hops.findFronts()
 	}
 	return c.hops
@@ -124,15 +125,23 @@ func (c *shared) graph() *hops {
 	g.prune()
 	g.cyclic = g.circles()
 	for _, component := range g.cyclic {
+		left := maxEdges * g.effort
 		for _, h := range component {
 			h.edges = slices.DeleteFunc(h.edges, func(to *hop) bool {
-				return to.component == h.component && !g.leads(h, to)
+				if to.component != h.component || left == 0 {
+					return false
+				}
+				left--
+				return !g.leads(h, to)
 			})
 		}
 	}
 	g.cyclic = g.circles()
 	return g
 }
+
+// maxEdges is how many edges of a component are looked at closely.
+const maxEdges = 5_000
 
 // isRewrite reports whether the hop changes the path inside the site.
 func (h *hop) isRewrite() bool { return h.rule != nil && h.rule.Kind == rulebook.KindRewrite }
@@ -847,14 +856,15 @@ func (g *hops) into(h *hop, set pattern.Machine) (pattern.Machine, error) {
 // leads reports whether an edge stands when it is looked at closely: the paths,
 // the query, and the conditions that stay as they are from one hop to the next.
 func (g *hops) leads(h, to *hop) bool {
-	m, err := g.into(h, to.over())
-	if err != nil {
-		return true
+	over := to.over()
+	goes, known := g.anywhere[h]
+	if over != nil || !known {
+		goes = g.sends(h, over)
+		if over == nil {
+			g.anywhere[h] = goes
+		}
 	}
-	if m == nil {
-		return false
-	}
-	if _, ok, err := pattern.Find(m, pattern.PathBytes, maxSearch*g.effort); err == nil && !ok {
+	if !goes {
 		return false
 	}
 	if h.rule == nil || to.rule == nil || h.origin.space != to.origin.space {
@@ -885,8 +895,18 @@ func (g *hops) leads(h, to *hop) bool {
 		}
 		return out
 	}
-	_, err = h.origin.space.find(question{in: []*rulebook.Rule{stays(h.rule), stays(to.rule)}, path: pattern.Words([]string{"/"})})
+	_, err := h.origin.space.find(question{in: []*rulebook.Rule{stays(h.rule), stays(to.rule)}, path: pattern.Words([]string{"/"})})
 	return !errors.Is(err, errNone)
+}
+
+// sends reports whether a hop may send some path into a set; nil stands for every path.
+func (g *hops) sends(h *hop, set pattern.Machine) bool {
+	m, err := g.into(h, set)
+	if err != nil || m == nil {
+		return err != nil
+	}
+	_, ok, err := pattern.Find(m, pattern.PathBytes, maxSearch*g.effort)
+	return ok || err != nil
 }
 
 // A verdict says what became of a component.
@@ -939,25 +959,26 @@ func (g *hops) decide(component []*hop, bad func(*browser.Visit) bool) verdict {
 			if survive[h] == nil {
 				continue
 			}
-			var parts []pattern.Machine
+			var sets []pattern.Machine
 			for _, to := range h.edges {
-				if !in[to] || survive[to] == nil {
-					continue
-				}
-				m, err := g.into(h, survive[to])
-				if err != nil {
-					v.state, v.why = Open, h.cannot(err)
-					return v
-				}
-				if m != nil {
-					parts = append(parts, m)
+				if l := survive[to]; in[to] && l != nil && !slices.ContainsFunc(sets, func(m pattern.Machine) bool { return l.Equal(m.(*pattern.Lang)) }) {
+					sets = append(sets, l)
 				}
 			}
-			if len(parts) == 0 {
+			if len(sets) == 0 {
 				same = false
 				continue
 			}
-			l, err := pattern.Solid(pattern.And(survive[h], pattern.Or(parts...)), pattern.PathBytes, maxSolid*g.effort)
+			from, err := g.into(h, pattern.Or(sets...))
+			if err != nil {
+				v.state, v.why = Open, h.cannot(err)
+				return v
+			}
+			if from == nil {
+				same = false
+				continue
+			}
+			l, err := pattern.Solid(pattern.And(survive[h], from), pattern.PathBytes, maxSolid*g.effort)
 			if err != nil {
 				v.state, v.why = Open, h.cannot(err)
 				return v

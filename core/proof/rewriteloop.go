@@ -50,7 +50,7 @@ func findRewriteLoops(c *checker) {
 // rewriteGraph says which rewrite can lead to which.
 func (c *checker) rewriteGraph(s *rulebook.Site) *hops {
 	sp := c.space(s)
-	g := &hops{shared: c.shared, verdicts: map[*hop]verdict{}, most: engine.MaxStarts}
+	g := &hops{shared: c.shared, anywhere: map[*hop]bool{}, verdicts: map[*hop]verdict{}, most: engine.MaxStarts}
 	f := &origin{space: sp, scheme: s.Address.Scheme, host: s.Address.Host}
 	again := false
 	for _, r := range s.Rules {
