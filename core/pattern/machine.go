@@ -4,6 +4,7 @@ package pattern
 // made of smaller ones, and a search for the shortest text in one.
 
 import (
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"sort"
+	"strconv"
 	"sync"
 
 	"kibitz/core/canonical"
@@ -38,9 +40,17 @@ func (l *Lang) Step(state int, b byte) int {
 	return int(l.next[state*l.classes+int(l.class[b])])
 }
 
-// Equal reports whether two sets have the same states and steps: then they are the same set.
-func (l *Lang) Equal(other *Lang) bool {
-	return l == other || l.classes == other.classes && l.class == other.class && slices.Equal(l.accept, other.accept) && slices.Equal(l.next, other.next)
+// Key gives a text that only the same sets share.
+func (l *Lang) Key() string {
+	b := append([]byte{byte(l.classes)}, l.class[:]...)
+	for _, next := range l.next {
+		b = binary.LittleEndian.AppendUint16(b, next)
+	}
+	for _, accepts := range l.accept {
+		b = strconv.AppendBool(b, accepts)
+	}
+	sum := sha256.Sum256(b)
+	return string(sum[:])
 }
 
 // Size is the number of states.
@@ -298,11 +308,18 @@ func Folder(f string, fold bool) *Lang {
 	return l
 }
 
+// Text is the set of the canonical path, or of all that differ from it in case alone.
+func Text(path string, fold bool) (*Lang, error) {
+	source := literal(canonical.Marked(path), fold, false)
+	return texts.get(source, func() (*Lang, error) { return compile(source) })
+}
+
 // Sets that were compiled: one rulebook is held against many that differ little from it, and
 // each of them has the same.
 var (
 	folders     compiledSets[folder]
 	expressions compiledSets[string]
+	texts       compiledSets[string]
 )
 
 type compiledSets[K comparable] struct {

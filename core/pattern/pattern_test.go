@@ -445,3 +445,33 @@ func TestLeast(t *testing.T) {
 		}
 	}
 }
+
+// What a path begins with, in the letters that are compared, whether their case counts or not.
+func TestBegin(t *testing.T) {
+	for _, test := range []struct {
+		pattern string
+		fold    bool
+		begin   string
+	}{
+		{"/Old/:x", false, "/old/"}, {"/Old/:x", true, "/old/"}, {"/Old{/x}?", true, "/old"}, {"/Key-*", true, "/key-"}, {"/\u00c9t\u00e9/*", true, "/%c3%89t%c3%89/"}, {"/\u00e9/*", false, "/%c3%89/"},
+		{"~/Old/(.*)", true, "/old/"}, {"~/Old/(.*)", false, "/old/"}, {"~(?i:/Old)/x", false, ""}, {"/:x", true, "/"}, {"/\u212a*", true, "/k"},
+	} {
+		p, err := read(test.pattern, test.fold)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := p.Begin(); got != test.begin {
+			t.Errorf("%s, in any case %v: begins with %q, want %q", test.pattern, test.fold, got, test.begin)
+		}
+		l, err := p.Lang()
+		if err != nil {
+			t.Fatal(err)
+		}
+		paths, _ := FindSome(l, PathBytes, 5000, 200)
+		for _, path := range paths {
+			if path = canonical.Unmarked(path); canonical.Is(path, false) && !strings.HasPrefix(canonical.Fold(path), test.begin) {
+				t.Errorf("%s takes %s, which does not begin so: %q", test.pattern, path, canonical.Fold(path))
+			}
+		}
+	}
+}

@@ -729,6 +729,16 @@ func (p *Pattern) Prefix() string {
 	return canonical.Marked(p.prefix)
 }
 
+// Begin is a text with which the key of canonical.Fold begins of every path that the pattern
+// takes, whether letters compare with their case or without.
+func (p *Pattern) Begin() string {
+	prefix := p.prefix
+	if p.fold && p.parts != nil {
+		prefix, _ = partEnds(p.parts)
+	}
+	return canonical.Fold(canonical.Unmarked(prefix))
+}
+
 // Suffix is literal text, in the form of canonical.Marked, that every path ends
 // with which the pattern takes; "" where letters compare without case.
 func (p *Pattern) Suffix() string {

@@ -2,6 +2,8 @@ package proof
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 
@@ -98,5 +100,61 @@ func BenchmarkCheck(b *testing.B) {
 				Check(engine.New(book, []*site.Tree{site.Memory(map[string]string{"/index.html": "x"})}), 1)
 			}
 		})
+	}
+}
+
+// As many entries of one kind with one way of saying for whom, and three times as many: what
+// takes much more than three times as long, or stands out among the others, is to be looked at.
+func BenchmarkShapes(b *testing.B) {
+	shapes := map[string]string{ // N is the number of the entry, M the next
+		"redirect on":         "redirect rN on /oldN to /newN as permanent",
+		"redirect in":         "redirect rN in /oldN/ to /newN/{below} as permanent",
+		"redirect anywhere":   "redirect rN on /*-N to /newN as permanent",
+		"redirect capture":    "redirect rN on /aN/:x to /bN/{x} as permanent",
+		"redirect chain":      "redirect rN on /pN/:x to /pM/{x} as permanent",
+		"redirect query":      "redirect rN on /page when query.id N to /pN as permanent query drop",
+		"redirect cookie":     "redirect rN on /cN when cookie.k vN to /pN as temporary",
+		"redirect host":       "redirect rN when host hN.s.example to https://s.example{path} as permanent",
+		"redirect agent":      "redirect rN when agent *xN* to /m{path} as temporary",
+		"redirect expression": "redirect rN on ~/xN/([a-z]+)-(\\d+) to /y/{1} as permanent",
+		"redirect to host":    "redirect rN on /hN/:x to https://{x}.hN.example/ as temporary",
+		"redirect time":       "redirect rN on /tN when time after 2026-01-01 to /uN as temporary",
+		"redirect any case":   "redirect rN on /CaseN/:x to /case-N/{x} as permanent ignoring case",
+		"rewrite next":        "rewrite wN on /wN/:x to /vN/{x} then next",
+		"rewrite again":       "rewrite wN on /wN/:x to /wM/{x} then again",
+		"access in":           "access aN in /sN/ refuse",
+		"access in unless":    "access aN in /sN/ unless client 10.0.0.0/8 refuse",
+		"access agent":        "access aN when agent *botN* refuse",
+		"access extension":    "access aN on /*.extN refuse",
+		"access referrer":     "access aN on /fN.html when referrer https://rN.example/* refuse",
+		"reply anywhere":      "reply gN on /*-gN with 410",
+		"handoff":             "handoff hN in /appN/",
+		"fallback":            "fallback fN in /fN/ to /index.html",
+		"error":               "error eN in /eN/ for 404 show /index.html",
+		"folder":              "folder dN in /dN/ listing on",
+		"header anywhere":     "header xN on /*.eN set X-A vN",
+		"media":               "media mN type eN text/x-eN",
+		"limit":               "limit lN in /lN/ body 1KiB",
+		"site with a guard":   "site sN address https://sN.example files public\nredirect rN when scheme http to https://{host}{path} as permanent\naccess gN in /x/ refuse",
+	}
+	for _, name := range slices.Sorted(maps.Keys(shapes)) {
+		for _, n := range []int{300, 900} {
+			text := many(n, func(i int) string {
+				return strings.NewReplacer("N", fmt.Sprint(i), "M", fmt.Sprint(i+1)).Replace(shapes[name])
+			})
+			book, err := rulebook.Read("t.kibitz", []byte(text), nil)
+			if err != nil {
+				b.Fatal(err)
+			}
+			trees := make([]*site.Tree, len(book.Sites))
+			for i := range trees {
+				trees[i] = site.Memory(map[string]string{"/index.html": "x", "/x/a.html": "x", "/s1/b.html": "x"})
+			}
+			b.Run(fmt.Sprintf("%s=%d", strings.ReplaceAll(name, " ", "-"), n), func(b *testing.B) {
+				for b.Loop() {
+					Check(engine.New(book, trees), 1)
+				}
+			})
+		}
 	}
 }

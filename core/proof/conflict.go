@@ -47,7 +47,7 @@ func findCrossings(c *checker, same bool) {
 				continue
 			}
 			var above []int
-			for _, p := range prefixesOf(b) {
+			for _, p := range beginsOf(b) {
 				for n := 0; n < len(p); n++ {
 					above = append(above, byPrefix[p[:n]]...)
 				}
@@ -58,7 +58,7 @@ func findCrossings(c *checker, same bool) {
 			}
 			slices.Sort(above)
 			crossed = append(crossed, c.crossings(sp, b, slices.Compact(above), same)...)
-			for _, p := range prefixesOf(b) {
+			for _, p := range beginsOf(b) {
 				if byPrefix[p] == nil {
 					at, _ := slices.BinarySearch(prefixes, p)
 					prefixes = slices.Insert(prefixes, at, p)

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -72,10 +73,14 @@ type originKey struct{ scheme, host string }
 
 // A hopIndex finds the hops of an origin that can take a path.
 type hopIndex struct {
-	prefixes map[string][]*hop // by literal prefix
-	sorted   []string          // the keys of prefixes
-	nodes    []*hop            // of rows, by path
+	begins map[string][]*hop // by what paths begin with, as beginsOf gives it
+	sorted []string          // the keys of begins
+	nodes  []*hop            // of rows, by the key of their path
 }
+
+// key gives the key of a text in the form of canonical.Marked: with that of a path which
+// somebody takes begins what beginsOf gives.
+func key(text string) string { return canonical.Fold(canonical.Unmarked(text)) }
 
 // fronts finds the origins of all sites, which the graph is made of.
 func (c *shared) fronts() *hops {
@@ -94,7 +99,7 @@ func (c *shared) graph() *hops {
 	}
 	g.whole = true
 	for _, f := range g.origins {
-		g.by[f] = &hopIndex{prefixes: map[string][]*hop{}}
+		g.by[f] = &hopIndex{begins: map[string][]*hop{}}
 		for pos, r := range f.rules() {
 			if pos > f.last || !f.fits(r) {
 				continue
@@ -108,15 +113,12 @@ func (c *shared) graph() *hops {
 			default:
 				continue
 			}
-			g.add(h, prefixesOf(r)...)
+			g.add(h, beginsOf(r)...)
 		}
 		if f.last == math.MaxInt {
 			g.addFolders(f)
 		}
-		for p := range g.by[f].prefixes {
-			g.by[f].sorted = append(g.by[f].sorted, p)
-		}
-		slices.Sort(g.by[f].sorted)
+		g.by[f].sorted = slices.Sorted(maps.Keys(g.by[f].begins))
 	}
 	g.addRows()
 	for _, h := range g.all {
@@ -271,10 +273,10 @@ func (h *hop) reads(to *hop) bool {
 	return to.pos > h.pos
 }
 
-func (g *hops) add(h *hop, prefixes ...string) {
+func (g *hops) add(h *hop, begins ...string) {
 	g.all = append(g.all, h)
-	for _, p := range prefixes {
-		g.by[h.origin].prefixes[p] = append(g.by[h.origin].prefixes[p], h)
+	for _, p := range begins {
+		g.by[h.origin].begins[p] = append(g.by[h.origin].begins[p], h)
 	}
 }
 
@@ -418,18 +420,15 @@ func (f *origin) taken(r *rulebook.Rule) bool {
 	return f.fits(r)
 }
 
-// prefixesOf gives literal texts one of which begins each path that a rule takes.
-func prefixesOf(r *rulebook.Rule) []string {
+// beginsOf gives texts with one of which the key of each path begins that a rule takes.
+func beginsOf(r *rulebook.Rule) []string {
 	var out []string
 	for _, p := range r.On {
-		out = append(out, p.Prefix())
+		out = append(out, p.Begin())
 	}
 	if len(r.On) == 0 {
 		for _, f := range r.In {
-			if r.Fold {
-				f = ""
-			}
-			out = append(out, canonical.Marked(f))
+			out = append(out, canonical.Fold(f))
 		}
 	}
 	if len(out) == 0 {
@@ -466,7 +465,7 @@ func (g *hops) addRows() {
 				}
 			}
 			for taker, rows := range together {
-				groups = append(groups, &hop{origin: f, rule: r, pos: pos, group: rows, query: a.Query, paths: pattern.Words(pathsOf(rows)), edges: []*hop{taker}})
+				groups = append(groups, &hop{origin: f, rule: r, pos: pos, group: rows, query: a.Query, paths: pathsOf(r, rows), edges: []*hop{taker}})
 			}
 		}
 	}
@@ -477,7 +476,9 @@ func (g *hops) addRows() {
 		}
 	}
 	for _, ix := range g.by {
-		slices.SortFunc(ix.nodes, func(a, b *hop) int { return strings.Compare(a.row.Path, b.row.Path) })
+		slices.SortFunc(ix.nodes, func(a, b *hop) int {
+			return cmp.Or(strings.Compare(canonical.Fold(a.row.Path), canonical.Fold(b.row.Path)), strings.Compare(a.row.Path, b.row.Path))
+		})
 	}
 	slices.SortFunc(groups, func(a, b *hop) int { return cmp.Compare(a.group[0].Line, b.group[0].Line) })
 	for _, h := range groups {
@@ -485,13 +486,32 @@ func (g *hops) addRows() {
 	}
 }
 
-func pathsOf(rows []*rulebook.Row) []string {
-	out := make([]string, len(rows))
-	for i, row := range rows {
-		out[i] = canonical.Marked(row.Path)
+// pathsOf gives the paths that rows of a rule take, or more where the case of letters does not
+// count and there are many; nil for every path.
+func pathsOf(r *rulebook.Rule, rows []*rulebook.Row) pattern.Machine {
+	if !r.Fold {
+		out := make([]string, len(rows))
+		for i, row := range rows {
+			out[i] = canonical.Marked(row.Path)
+		}
+		return pattern.Words(out)
 	}
-	return out
+	if len(rows) > maxFolded {
+		return nil
+	}
+	var out []pattern.Machine
+	for _, row := range rows {
+		l, err := pattern.Text(row.Path, true)
+		if err != nil {
+			return nil
+		}
+		out = append(out, l)
+	}
+	return pattern.Or(out...)
 }
+
+// maxFolded is how many rows are told apart where the case of letters does not count.
+const maxFolded = 100
 
 // withRow gives a request like another for the old address of a row.
 func withRow(like *request.Request, row *rulebook.Row) *request.Request {
@@ -514,8 +534,7 @@ type rowKey struct {
 func (g *hops) rowHop(f *origin, r *rulebook.Rule, row *rulebook.Row) *hop {
 	key := rowKey{f, row}
 	if g.rows[key] == nil {
-		path := canonical.Marked(row.Path)
-		g.rows[key] = &hop{origin: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, paths: pattern.Words([]string{path}),
+		g.rows[key] = &hop{origin: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, paths: pathsOf(r, []*rulebook.Row{row}),
 			pos: slices.Index(f.space.site.Rules, r)}
 	}
 	return g.rows[key]
@@ -523,10 +542,10 @@ func (g *hops) rowHop(f *origin, r *rulebook.Rule, row *rulebook.Row) *hop {
 
 // takers gives the hops of the origin that can take a path, without rows.
 func (g *hops) takers(f *origin, text string) []*hop {
-	ix := g.by[f]
+	ix, begin := g.by[f], key(text)
 	var out []*hop
-	for n := 0; n <= len(text); n++ {
-		for _, to := range ix.prefixes[text[:n]] {
+	for n := 0; n <= len(begin); n++ {
+		for _, to := range ix.begins[begin[:n]] {
 			if to.mayTake(text) {
 				out = append(out, to)
 			}
@@ -555,7 +574,15 @@ func (f *origin) rowsAt(text string) []placedRow {
 			}
 		}
 	}
-	return sp.rows[text]
+	rows := sp.rows[text]
+	if low := canonical.Marked(key(text)); low != text {
+		for _, at := range sp.rows[low] {
+			if at.rule.Fold {
+				rows = append(slices.Clip(rows), at)
+			}
+		}
+	}
+	return rows
 }
 
 // rowTarget gives the origin and the path that a row leads to; nil where it is
@@ -696,10 +723,11 @@ func (g *hops) connect(h *hop) {
 		return // it was made with its edges
 	}
 	text, whole := g.start(h)
+	begin := key(text)
 	for _, f := range g.target(h) {
 		ix := g.by[f]
-		for n := 0; n <= len(text); n++ {
-			for _, to := range ix.prefixes[text[:n]] {
+		for n := 0; n <= len(begin); n++ {
+			for _, to := range ix.begins[begin[:n]] {
 				if whole && to.mayTake(text) || !whole && endsAlike(h, to) {
 					h.edges = append(h.edges, to)
 				}
@@ -711,14 +739,13 @@ func (g *hops) connect(h *hop) {
 			}
 			continue
 		}
-		path := canonical.Unmarked(text)
-		first, _ := slices.BinarySearchFunc(ix.nodes, path, func(h *hop, path string) int { return strings.Compare(h.row.Path, path) })
-		for ; first < len(ix.nodes) && strings.HasPrefix(ix.nodes[first].row.Path, path); first++ {
+		first, _ := slices.BinarySearchFunc(ix.nodes, begin, func(h *hop, begin string) int { return strings.Compare(canonical.Fold(h.row.Path), begin) })
+		for ; first < len(ix.nodes) && strings.HasPrefix(canonical.Fold(ix.nodes[first].row.Path), begin); first++ {
 			h.edges = append(h.edges, ix.nodes[first])
 		}
-		at, _ := slices.BinarySearch(ix.sorted, text+"\x00")
-		for ; at < len(ix.sorted) && strings.HasPrefix(ix.sorted[at], text); at++ {
-			for _, to := range ix.prefixes[ix.sorted[at]] {
+		at, _ := slices.BinarySearch(ix.sorted, begin+"\x00")
+		for ; at < len(ix.sorted) && strings.HasPrefix(ix.sorted[at], begin); at++ {
+			for _, to := range ix.begins[ix.sorted[at]] {
 				if endsAlike(h, to) {
 					h.edges = append(h.edges, to)
 				}
@@ -835,7 +862,10 @@ func (g *hops) into(h *hop, set pattern.Machine) (pattern.Machine, error) {
 		if len(rows) == 0 {
 			return nil, nil
 		}
-		return pattern.Words(pathsOf(rows)), nil
+		if paths := pathsOf(h.rule, rows); paths != nil {
+			return paths, nil
+		}
+		return pattern.Paths(sp.site.KeepSlashes), nil
 	case set == nil:
 		set = pattern.Paths(sp.site.KeepSlashes)
 	}
@@ -951,6 +981,10 @@ func (g *hops) decide(component []*hop, bad func(*browser.Visit) bool) verdict {
 	for n := 1; n <= maxSurvivors; n++ {
 		next := map[*hop]*pattern.Lang{}
 		left, same := 0, true
+		keys := map[*hop]string{} // of what survives at each
+		for h, l := range survive {
+			keys[h] = l.Key()
+		}
 		if spent > 4*maxSolid*g.effort {
 			v.state, v.why = Open, fmt.Sprintf("where %s leads in more than %d hops needs %v: more than %d", component[0].name(), n-1, pattern.ErrLarge, 4*maxSolid*g.effort)
 			return v
@@ -960,8 +994,10 @@ func (g *hops) decide(component []*hop, bad func(*browser.Visit) bool) verdict {
 				continue
 			}
 			var sets []pattern.Machine
+			seen := map[string]bool{}
 			for _, to := range h.edges {
-				if l := survive[to]; in[to] && l != nil && !slices.ContainsFunc(sets, func(m pattern.Machine) bool { return l.Equal(m.(*pattern.Lang)) }) {
+				if l := survive[to]; in[to] && l != nil && !seen[keys[to]] {
+					seen[keys[to]] = true
 					sets = append(sets, l)
 				}
 			}

@@ -268,10 +268,10 @@ func (sp *space) decides(r *rulebook.Rule) (*request.Request, []*rulebook.Rule, 
 	return req, all, errNone
 }
 
-// beginAlike reports whether some path can have the literal beginnings of both rules.
+// beginAlike reports whether some path can have the beginnings of both rules.
 func beginAlike(a, b *rulebook.Rule) bool {
-	for _, p := range prefixesOf(a) {
-		for _, q := range prefixesOf(b) {
+	for _, p := range beginsOf(a) {
+		for _, q := range beginsOf(b) {
 			if strings.HasPrefix(p, q) || strings.HasPrefix(q, p) {
 				return true
 			}

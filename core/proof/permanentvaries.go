@@ -178,8 +178,8 @@ func (c *checker) ficklesOf(s *rulebook.Site) (fickles, rewrites []*rulebook.Rul
 func mayBegin(to *rulebook.Template, r *rulebook.Rule) bool {
 	text, _ := literalStart(to.Path)
 	start, err := canonical.Text(text)
-	start = strings.TrimRight(canonical.Marked(start), "/") // slashes may be merged
-	return err != nil || slices.ContainsFunc(prefixesOf(r), func(p string) bool { return strings.HasPrefix(p, start) || strings.HasPrefix(start, p) })
+	start = canonical.Fold(strings.TrimRight(start, "/")) // slashes may be merged
+	return err != nil || slices.ContainsFunc(beginsOf(r), func(p string) bool { return strings.HasPrefix(p, start) || strings.HasPrefix(start, p) })
 }
 
 // variesBy looks for two requests of which by, which is the rule or stands above it, takes

@@ -49,6 +49,7 @@ func Trees(book *rulebook.Book) []*site.Tree {
 const (
 	Accounts = "crew.accounts"
 	Table    = "moves.csv"
+	Cased    = "cased.csv" // another one, of which some have capitals
 )
 
 // Load gives the content of the files that rulebooks of Book name.
@@ -56,6 +57,8 @@ func Load(name string) ([]byte, error) {
 	switch name {
 	case Table:
 		return []byte("/a,/b\n/b,/a/\n/b?q=1,/ab\n/ab,/a/b,302\n/ba,,410\nhttps://s.example/aa,/a\n/aba,https://www.s.example/a\n/bb,https://t.example/b\n"), nil
+	case Cased:
+		return []byte("/A,/b\n/ab,/A/B\n/b/A,/AB\n/B/_,/b/a\n/a/-,https://www.s.example/AB\n"), nil
 	case Accounts:
 		return []byte("a:$2a$04$4y.2qM7uE8l8CKtcMzd25urC99HnSazwsZ5.Reqgzpq0qwsG8RsSu\n"), nil
 	}
@@ -199,7 +202,11 @@ func (w *bookWriter) entry(name string, tree bool) string {
 	case 4, 5:
 		return "rewrite " + name + where + " to " + asked + " then " + w.pick("next", "next", "finish", "again") + query
 	case 6:
-		return "moves " + name + " table " + Table + where[strings.Index(where+" when", " when"):] + " as permanent" + query
+		table := Table
+		if w.capitals {
+			table = w.pick(Table, Cased, Cased)
+		}
+		return "moves " + name + " table " + table + where[strings.Index(where+" when", " when"):] + " as permanent" + query
 	case 7:
 		if !tree {
 			return "handoff " + name + where

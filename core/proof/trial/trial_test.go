@@ -80,6 +80,8 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"as where another is put in its place", "redirect r on ~/(.*)_(.*) to /{1}-{2|lower} as permanent", "redirect-loop", "r", proof.Proved},
 		{"but not where it is given back", "redirect r on ~/(.*)-(.*) to /{1}b{2} as permanent\nredirect s on ~/(.*)b(.*) to /{1}-{2} as permanent", "redirect-loop", "r", proof.Found},
 		{"a letter is longer than it looks", "redirect r on /*abb to /{1}ä as permanent\nredirect s on /*ä to /{1}abb as permanent", "redirect-loop", "r", proof.Found},
+		{"a row takes it in capitals, too", "moves m table cased.csv as permanent ignoring case\nredirect r on /A/B to /aB as permanent", "redirect-loop", "r", proof.Found},
+		{"or begins as another in small letters", "moves m table cased.csv as permanent ignoring case\nredirect r on /A/:x to /A{x|lower} as permanent", "redirect-loop", "r", proof.Found},
 		{"a condition that stays keeps two apart", "redirect r on /a when header.h present to /b as permanent\nredirect s on /b when header.h absent to /a as permanent", "redirect-loop", "r", proof.Proved},
 		{"so does a query that is set", "redirect r on /a when query.q 1 to /a?q=2 as permanent", "redirect-loop", "r", proof.Proved},
 		{"a parameter is taken away for good", "redirect r when query.q 1 to {path} as permanent query drop\nredirect s on /a to /b as permanent\nredirect t on /b when query.q 1 to /a as permanent", "redirect-loop", "r", proof.Proved},
