@@ -489,7 +489,7 @@ func (g *hops) addRows() {
 // pathsOf gives the paths that rows of a rule take, or more where the case of letters does not
 // count and there are many; nil for every path.
 func pathsOf(r *rulebook.Rule, rows []*rulebook.Row) pattern.Machine {
-	if !r.Fold {
+	if !r.Fold || len(rows) == 0 {
 		out := make([]string, len(rows))
 		for i, row := range rows {
 			out[i] = canonical.Marked(row.Path)

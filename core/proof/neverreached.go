@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"kibitz/core/canonical"
 	"kibitz/core/pattern"
 	"kibitz/core/request"
 	"kibitz/core/rulebook"
@@ -84,11 +83,11 @@ func (c *checker) hiddenRows(r *rulebook.Rule) bool {
 		if slices.Contains(met, r) || taker == nil || taker.Number > r.Number || row.Origin != "" {
 			continue
 		}
-		if len(taker.Tests) > 0 {
+		if len(taker.Tests) > 0 || r.Fold {
 			if count == maxOverlaps {
 				continue
 			}
-			path := pattern.Words([]string{canonical.Marked(row.Path)})
+			path := pathsOf(r, []*rulebook.Row{row})
 			if _, err := sp.find(question{in: []*rulebook.Rule{r}, out: []*rulebook.Rule{taker}, path: path}); !errors.Is(err, errNone) {
 				continue
 			}

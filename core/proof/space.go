@@ -176,17 +176,20 @@ func (sp *space) reachOf(r *rulebook.Rule, rewritten bool) *reach {
 		add(list, true)
 	}
 	if m, ok := r.Action.(*rulebook.Moves); ok {
-		var all, anyQuery []string
-		for _, row := range m.Table.Rows {
-			all = append(all, canonical.Marked(row.Path))
-			if !row.HasQuery && row.Origin == "" && !r.Fold {
-				anyQuery = append(anyQuery, canonical.Marked(row.Path))
+		var all, anyQuery []*rulebook.Row
+		for i := range m.Table.Rows {
+			row := &m.Table.Rows[i]
+			all = append(all, row)
+			if !row.HasQuery && row.Origin == "" {
+				anyQuery = append(anyQuery, row)
 			}
 		}
-		if !r.Fold {
-			over = append(over, pattern.Words(all))
+		least := nothing
+		if paths := pathsOf(r, all); paths != nil {
+			over = append(over, paths)
+			least = pathsOf(r, anyQuery)
 		}
-		under = append(under, pattern.Words(anyQuery))
+		under = append(under, least)
 	}
 	for _, t := range r.Tests {
 		most, least := sp.pathTest(t, rewritten)

@@ -28,6 +28,7 @@ type judge struct {
 	hosts map[*rulebook.Rule]string // where each redirect has led
 	last  *visited                  // of the request before
 	files map[string]bool           // that were served, by site and path
+	rows  map[string]bool           // that are said to be reached by nobody, by table and line
 }
 
 // visited is a request and what became of it.
@@ -249,7 +250,7 @@ func Hold(text string, most int, r *rand.Rand, count Count) error {
 		return err
 	}
 	report := proof.Check(e, 1)
-	j := &judge{Engine: e, state: map[string]string{}, hosts: map[*rulebook.Rule]string{}, files: map[string]bool{}}
+	j := &judge{Engine: e, state: map[string]string{}, hosts: map[*rulebook.Rule]string{}, files: map[string]bool{}, rows: map[string]bool{}}
 	for _, c := range report.Claims {
 		for _, name := range c.Names {
 			j.state[c.Finding+" "+name] = c.State
@@ -262,6 +263,9 @@ func Hold(text string, most int, r *rand.Rand, count Count) error {
 		}
 	}
 	for _, f := range report.Findings {
+		if row, _, ok := strings.Cut(f.Message, ": no request reaches this row"); ok {
+			j.rows[row] = true
+		}
 		if err := shown(e, f); err != nil {
 			return fmt.Errorf("%w in\n%s", err, text)
 		}
@@ -275,6 +279,11 @@ func Hold(text string, most int, r *rand.Rand, count Count) error {
 					err = fmt.Errorf("%s of %s is said to be %s, and is denied by: %s %s %v client %v at %v, in\n%s", finding, who, state, req.Verb(), req.Address, req.Headers, req.Client, req.Time, text)
 				}
 			})
+		}
+		for _, h := range v.Hops {
+			if row := h.Response.Row; row != nil && j.rows[fmt.Sprint(h.Response.By.Action.(*rulebook.Moves).Table.Name, ":", row.Line)] {
+				err = fmt.Errorf("row %d of %s is said to be reached by nobody, and is by %s %s, in\n%s", row.Line, h.Response.By.Name, h.Request.Verb(), h.Request.Address, text)
+			}
 		}
 		if err != nil {
 			return err
