@@ -325,13 +325,11 @@ var (
 type compiledSets[K comparable] struct {
 	sync.Mutex
 	known map[K]*Lang
+	steps int // of all of them
 }
 
-// As many sets are kept, of no more than so many states.
-const (
-	maxCompiled = 1 << 12
-	maxKept     = 1 << 9
-)
+// maxSteps is how many steps the sets have that are kept: of one kind some megabytes.
+const maxSteps = 1 << 21
 
 // get gives the set of a key, which make compiles where it is not known.
 func (c *compiledSets[K]) get(key K, make func() (*Lang, error)) (*Lang, error) {
@@ -342,13 +340,13 @@ func (c *compiledSets[K]) get(key K, make func() (*Lang, error)) (*Lang, error) 
 		return l, nil
 	}
 	l, err := make()
-	if err != nil || l.Size() > maxKept {
-		return l, err
+	if err != nil {
+		return nil, err
 	}
 	c.Lock()
 	defer c.Unlock()
-	if c.known == nil || len(c.known) >= maxCompiled {
-		c.known = map[K]*Lang{}
+	if c.steps += len(l.next); c.known == nil || c.steps > maxSteps {
+		c.known, c.steps = map[K]*Lang{}, len(l.next)
 	}
 	c.known[key] = l
 	return l, nil
