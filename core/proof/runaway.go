@@ -21,7 +21,7 @@ func init() {
 			for _, component := range c.graph().cyclic {
 				v := c.verdictOf(component)
 				if v.visit != nil && v.visit.Ending == browser.TooLong {
-					f := runawayFinding(v.visit)
+					f := c.runawayFinding(v.visit)
 					if key := fmt.Sprint(f.Rules); !seen[key] { // once for both schemes
 						seen[key] = true
 						c.add(f)
@@ -38,13 +38,24 @@ func init() {
 	})
 }
 
-func runawayFinding(v *browser.Visit) Finding {
+func (c *checker) runawayFinding(v *browser.Visit) Finding {
 	f := Finding{Request: v.Hops[0].Request}
 	seen := map[*rulebook.Rule]bool{}
-	for _, h := range v.Hops {
-		if r := h.Response.By; r != nil && !seen[r] {
+	add := func(r *rulebook.Rule) {
+		if !seen[r] {
 			seen[r] = true
 			f.Rules = append(f.Rules, r)
+		}
+	}
+	for _, h := range v.Hops {
+		if h.Response.By != nil {
+			add(h.Response.By)
+			continue
+		}
+		for _, r := range c.Met(h.Request) { // the folder's slash can only go on by a rewrite
+			if r.Kind == rulebook.KindRewrite {
+				add(r)
+			}
 		}
 	}
 	slices.SortFunc(f.Rules, func(a, b *rulebook.Rule) int { return cmp.Compare(a.Number, b.Number) })

@@ -28,7 +28,7 @@ type judge struct {
 	hosts map[*rulebook.Rule]string // where each redirect has led
 	last  *visited                  // of the request before
 	files map[string]bool           // that were served, by site and path
-	rows  map[string]bool           // that are said to be reached by nobody, by table and line
+	rows  map[string]bool           // that are said to be reached by nobody, by entry, table and line
 }
 
 // visited is a request and what became of it.
@@ -264,7 +264,7 @@ func Hold(text string, most int, r *rand.Rand, count Count) error {
 	}
 	for _, f := range report.Findings {
 		if row, _, ok := strings.Cut(f.Message, ": no request reaches this row"); ok {
-			j.rows[row] = true
+			j.rows[f.Rules[0].Name+" "+row] = true
 		}
 		if err := shown(e, f); err != nil {
 			return fmt.Errorf("%w in\n%s", err, text)
@@ -281,7 +281,7 @@ func Hold(text string, most int, r *rand.Rand, count Count) error {
 			})
 		}
 		for _, h := range v.Hops {
-			if row := h.Response.Row; row != nil && j.rows[fmt.Sprint(h.Response.By.Action.(*rulebook.Moves).Table.Name, ":", row.Line)] {
+			if row := h.Response.Row; row != nil && j.rows[fmt.Sprint(h.Response.By.Name, " ", h.Response.By.Action.(*rulebook.Moves).Table.Name, ":", row.Line)] {
 				err = fmt.Errorf("row %d of %s is said to be reached by nobody, and is by %s %s, in\n%s", row.Line, h.Response.By.Name, h.Request.Verb(), h.Request.Address, text)
 			}
 		}

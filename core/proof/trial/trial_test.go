@@ -73,6 +73,7 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"a circle of a few addresses", "redirect one on ~/([ab]+) to /a/{1} as permanent\nredirect two on ~/a/(bba.*) to /b/{1} as permanent\nredirect three on ~/b/(.*abb) to /{1} as permanent", "redirect-loop", "one", proof.Found},
 		{"a rewrite brings a few addresses past an entry", "reply taker in /a/ with 200\nrewrite w on ~/b/(.*) to /a/{1} then next\nredirect r on ~/a/(bba.*abb) to /b/{1} as permanent", "redirect-loop", "r", proof.Found},
 		{"slashes are merged on the way", "redirect r on /a* to /a/{1} as permanent", "redirect-loop", "r", proof.Found},
+		{"a rewrite takes the slash that a folder adds, and makes the query longer", "rewrite r on /:x/ to /{x}?{query}x then next", "runaway", "r", proof.Found},
 		{"a rewrite takes the slash that a folder adds", "rewrite r on /:x/ to /{x} then next", "redirect-loop", "r", proof.Found},
 		{"a row leads to where a redirect leads back to it", "moves m table moves.csv when scheme http as permanent\nredirect secure when scheme http to https://{host}{path} as permanent\nredirect back on /a/:y when scheme https to http://s.example/ab as permanent", "redirect-loop", "back", proof.Found},
 		{"what shrinks comes to an end", "redirect r on /a/* to /{1} as permanent", "redirect-loop", "r", proof.Proved},
