@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"kibitz/core/browser"
@@ -114,6 +115,11 @@ func (c *checker) redirectsProved() {
 	}
 }
 
+// rewrittenBy are the rewrites that a request meets.
+func (c *checker) rewrittenBy(req *request.Request) []*rulebook.Rule {
+	return slices.DeleteFunc(c.Met(req), func(r *rulebook.Rule) bool { return r.Kind != rulebook.KindRewrite })
+}
+
 // loopFinding tells of a circle, beginning at its first hop.
 func (c *checker) loopFinding(circle []browser.Hop) Finding {
 	req := *circle[0].Request
@@ -122,11 +128,9 @@ func (c *checker) loopFinding(circle []browser.Hop) Finding {
 	for _, h := range circle {
 		if h.Response.By == nil {
 			names = append(names, "the folder's slash to "+h.Response.Location)
-			for _, rule := range c.Met(h.Request) { // it can only go round by a rewrite
-				if rule.Kind == rulebook.KindRewrite {
-					f.Rules = append(f.Rules, rule)
-					names = append(names, "rewritten by "+rule.Name)
-				}
+			for _, rule := range c.rewrittenBy(h.Request) { // it can only go round by these
+				f.Rules = append(f.Rules, rule)
+				names = append(names, "rewritten by "+rule.Name)
 			}
 			continue
 		}

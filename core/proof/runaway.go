@@ -52,10 +52,8 @@ func (c *checker) runawayFinding(v *browser.Visit) Finding {
 			add(h.Response.By)
 			continue
 		}
-		for _, r := range c.Met(h.Request) { // the folder's slash can only go on by a rewrite
-			if r.Kind == rulebook.KindRewrite {
-				add(r)
-			}
+		for _, r := range c.rewrittenBy(h.Request) { // the folder's slash can only go on by these
+			add(r)
 		}
 	}
 	slices.SortFunc(f.Rules, func(a, b *rulebook.Rule) int { return cmp.Compare(a.Number, b.Number) })
