@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"sync"
 	"syscall"
 )
@@ -15,7 +16,7 @@ import (
 type interrupts struct {
 	mu    sync.Mutex
 	came  bool
-	stops map[*func()]bool // what the command does then
+	stops []*func() // what the command does then, in order
 }
 
 // listen waits for a signal. A command that has not said what to do then is ended, after
@@ -34,32 +35,23 @@ func (in *interrupts) listen(leftover func()) {
 			leftover()
 			os.Exit(exitTrouble)
 		}
-		for stop := range stops {
+		for _, stop := range stops {
 			(*stop)()
 		}
 	}()
 }
 
-// whenInterrupted calls stop when the program is told to end, until done is called.
+// whenInterrupted calls stop when the program is told to end, until done is called. What came
+// first is called first: a reader ends when it is known already that this is not the end.
 func (r *run) whenInterrupted(stop func()) (done func()) {
 	in := r.interrupts
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	all := map[*func()]bool{&stop: true} // a new map, since the old one may be in use
-	for other := range in.stops {
-		all[other] = true
-	}
-	in.stops = all
+	in.stops = append(slices.Clip(in.stops), &stop) // anew, since the old ones may be in use
 	return func() {
 		in.mu.Lock()
 		defer in.mu.Unlock()
-		rest := map[*func()]bool{}
-		for other := range in.stops {
-			if other != &stop {
-				rest[other] = true
-			}
-		}
-		in.stops = rest
+		in.stops = slices.DeleteFunc(slices.Clone(in.stops), func(other *func()) bool { return other == &stop })
 	}
 }
 
