@@ -312,6 +312,12 @@ func (a Address) Resolve(location string) (Address, error) {
 	if next, ok := a.resolvePlain(location); ok {
 		return next, nil
 	}
+	return a.resolveAny(location)
+}
+
+// resolveAny is Resolve for whatever a Location may be. The parser takes long for a path of
+// many segments.
+func (a Address) resolveAny(location string) (Address, error) {
 	u, err := url.ParseRef(a.String(), location)
 	if err != nil {
 		return Address{}, fmt.Errorf("%q is not a valid URL", location)
@@ -342,20 +348,68 @@ func (a Address) Resolve(location string) (Address, error) {
 	return next, nil
 }
 
-// resolvePath resolves what nearly every Location is: a path with plain
-// characters alone.
+// resolvePath resolves what nearly every Location is: a path, with no fragment.
 func (a Address) resolvePath(location string) (Address, bool) {
-	if len(location) == 0 || location[0] != '/' || len(location) > 1 && location[1] == '/' {
+	if len(location) == 0 || location[0] != '/' || len(location) > 1 && (location[1] == '/' || location[1] == '\\') {
 		return a, false
 	}
+	plain := true
 	for i := 0; i < len(location); i++ {
 		c := location[i]
 		if c <= ' ' || c >= 0x7f || strings.IndexByte("\\\"#<>'`{}^|", c) >= 0 || c == '.' && location[i-1] == '/' || c == '%' && i+2 < len(location) && location[i+1] == '2' && location[i+2]|32 == 'e' {
-			return a, false
+			plain = false
+			break
 		}
 	}
-	a.Path, a.Query, a.HasQuery = strings.Cut(location, "?")
+	if plain {
+		a.Path, a.Query, a.HasQuery = strings.Cut(location, "?")
+		return a, true
+	}
+	if strings.ContainsAny(location, "#\t\n\r") || location[len(location)-1] <= ' ' || !utf8.ValidString(location) {
+		return a, false
+	}
+	path, query, has := strings.Cut(location, "?")
+	a.Path, a.Query, a.HasQuery = cleanPath(path), encodeQuery(query), has
 	return a, true
+}
+
+// cleanPath resolves the dot segments of a path that begins with a slash, and encodes what
+// browsers encode in it (WHATWG URL, path state and path percent-encode set).
+func cleanPath(path string) string {
+	var segments []string
+	rest, more := path[1:], true
+	for more {
+		var segment string
+		if i := strings.IndexAny(rest, "/\\"); i >= 0 {
+			segment, rest = rest[:i], rest[i+1:]
+		} else {
+			segment, more = rest, false
+		}
+		switch strings.ReplaceAll(strings.ToLower(segment), "%2e", ".") {
+		case ".":
+			segment = ""
+		case "..":
+			segment, segments = "", segments[:max(0, len(segments)-1)]
+		default:
+			segments = append(segments, segment)
+			continue
+		}
+		if !more {
+			segments = append(segments, segment)
+		}
+	}
+	var b strings.Builder
+	for _, segment := range segments {
+		b.WriteByte('/')
+		for i := 0; i < len(segment); i++ {
+			if c := segment[i]; c <= ' ' || c >= 0x7f || strings.IndexByte("\"<>^`{}|", c) >= 0 {
+				fmt.Fprintf(&b, "%%%02X", c)
+			} else {
+				b.WriteByte(c)
+			}
+		}
+	}
+	return b.String()
 }
 
 // resolvePlain resolves a full URL with a plain name for a host and a plain path:
@@ -369,10 +423,18 @@ func (a Address) resolvePlain(location string) (Address, bool) {
 	if end < 0 {
 		return a, false
 	}
-	if !isPlainName(rest[:end]) {
+	host, port, hasPort := strings.Cut(rest[:end], ":")
+	a.Scheme, a.Host, a.Port = scheme, host, DefaultPort(scheme)
+	if hasPort {
+		n, err := strconv.ParseUint(port, 10, 16)
+		if err != nil {
+			return a, false
+		}
+		a.Port = int(n)
+	}
+	if !isPlainName(host) {
 		return a, false
 	}
-	a.Scheme, a.Host, a.Port = scheme, rest[:end], DefaultPort(scheme)
 	return a.resolvePath(rest[end:])
 }
 

@@ -2,6 +2,7 @@ package request
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -140,4 +141,44 @@ func FuzzAddress(f *testing.F) {
 			t.Errorf("%q leads to %+v", s, a)
 		}
 	})
+}
+
+// What is resolved without the parser is resolved as the parser does.
+func TestResolvedByItself(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	pieces := []string{"/", "/", "/", "a", "b.c", ".", "..", "%2e", "%2E.", "\\", "?", "&x=1", "'", "\"", "<", "^", "|", "`", "{", " ", "%41", "%", "%zz", "ä", "\x01", "\x7f", "#", "\t", "https://s.example", "http://s.example:8080", "https://s.example:443", "//t.example", ":", "@", ";", "*"}
+	from := Address{Scheme: "https", Host: "from.example", Port: 443, Path: "/x/y", Query: "q", HasQuery: true, Fragment: "#f"}
+	own := 0
+	for range 60_000 {
+		location := ""
+		if r.IntN(4) > 0 {
+			location = "/"
+		}
+		for range 1 + r.IntN(7) {
+			location += pieces[r.IntN(len(pieces))]
+		}
+		got, err := from.Resolve(location)
+		want, err2 := from.resolveAny(location)
+		if (err == nil) != (err2 == nil) || got != want {
+			t.Fatalf("%q: %+v %v\nand by the parser %+v %v", location, got, err, want, err2)
+		}
+		if _, ok := from.resolvePath(location); ok {
+			own++
+		}
+	}
+	if own < 20_000 {
+		t.Errorf("only %d were resolved without it", own)
+	}
+}
+
+// A path of many segments takes no longer for what stands in it.
+func TestResolveLongPaths(t *testing.T) {
+	from := Address{Scheme: "https", Host: "from.example", Port: 443, Path: "/"}
+	for _, segment := range []string{"/'", "/a^", "/ä", "/a/.."} {
+		location := "https://s.example:8443" + strings.Repeat(segment, 100_000)
+		got, err := from.Resolve(location)
+		if err != nil || got.Port != 8443 || strings.HasSuffix(segment, "..") != (got.Path == "/") {
+			t.Errorf("%s…: %v, %.40s", segment, err, got.Path)
+		}
+	}
 }
