@@ -122,6 +122,9 @@ func sizes() (all []attack) {
 		}
 	}
 	book("an include of a terabyte", map[string]string{"site.kibitz": siteText + "include x\n", "public/": ""}, big("x", 1<<40), "check")
+	folders := strings.Repeat("/'a", 15_000)
+	list("addresses of many folders, sent on", "list.log.gz", lines(5_000, func(i int) string { return logLine(fmt.Sprint("sent", i, folders), "-", "-") }))
+	all[len(all)-1].files["site.kibitz"] = siteText + "redirect port to https://s.example:8443{path}/ as temporary\n"
 	book("a table of a terabyte", map[string]string{"site.kibitz": siteText + "moves m table x\n", "public/": ""}, big("x", 1<<40), "check")
 	book("a rulebook of a terabyte", map[string]string{"public/": ""}, big("site.kibitz", 1<<40), "check")
 	book("a file of a terabyte", map[string]string{"site.kibitz": siteText + "compress all\n", "public/": ""}, big("public/x.html", 1<<40), "trace", "-header", "Accept-Encoding: br", "/x.html")
