@@ -38,6 +38,7 @@ type hop struct {
 	origin *origin
 	rule   *rulebook.Rule // nil for folders
 	row    *rulebook.Row
+	begin  string // of a row, the key of its path
 	to     *rulebook.Template
 	query  rulebook.Query
 	paths  pattern.Machine // of what is not a rule; of a rule over gives them
@@ -477,7 +478,7 @@ func (g *hops) addRows() {
 	}
 	for _, ix := range g.by {
 		slices.SortFunc(ix.nodes, func(a, b *hop) int {
-			return cmp.Or(strings.Compare(canonical.Fold(a.row.Path), canonical.Fold(b.row.Path)), strings.Compare(a.row.Path, b.row.Path))
+			return cmp.Or(strings.Compare(a.begin, b.begin), strings.Compare(a.row.Path, b.row.Path))
 		})
 	}
 	slices.SortFunc(groups, func(a, b *hop) int { return cmp.Compare(a.group[0].Line, b.group[0].Line) })
@@ -534,7 +535,7 @@ type rowKey struct {
 func (g *hops) rowHop(f *origin, r *rulebook.Rule, row *rulebook.Row) *hop {
 	key := rowKey{f, row}
 	if g.rows[key] == nil {
-		g.rows[key] = &hop{origin: f, rule: r, row: row, query: r.Action.(*rulebook.Moves).Query, paths: pathsOf(r, []*rulebook.Row{row}),
+		g.rows[key] = &hop{origin: f, rule: r, row: row, begin: canonical.Fold(row.Path), query: r.Action.(*rulebook.Moves).Query, paths: pathsOf(r, []*rulebook.Row{row}),
 			pos: slices.Index(f.space.site.Rules, r)}
 	}
 	return g.rows[key]
@@ -739,8 +740,8 @@ func (g *hops) connect(h *hop) {
 			}
 			continue
 		}
-		first, _ := slices.BinarySearchFunc(ix.nodes, begin, func(h *hop, begin string) int { return strings.Compare(canonical.Fold(h.row.Path), begin) })
-		for ; first < len(ix.nodes) && strings.HasPrefix(canonical.Fold(ix.nodes[first].row.Path), begin); first++ {
+		first, _ := slices.BinarySearchFunc(ix.nodes, begin, func(h *hop, begin string) int { return strings.Compare(h.begin, begin) })
+		for ; first < len(ix.nodes) && strings.HasPrefix(ix.nodes[first].begin, begin); first++ {
 			h.edges = append(h.edges, ix.nodes[first])
 		}
 		at, _ := slices.BinarySearch(ix.sorted, begin+"\x00")
