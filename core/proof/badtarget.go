@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"kibitz/core/engine"
+	"kibitz/core/request"
 	"kibitz/core/rulebook"
 )
 
@@ -67,6 +68,22 @@ func findBadTargets(c *checker) {
 	c.conclusions("they copy nothing of the request")
 }
 
+// badTargetAdvice says how a rule is held to valid results, of which a request has the text of
+// another: by a test of the field that it copies, or else by its pattern.
+func badTargetAdvice(r *rulebook.Rule, req *request.Request, text string) string {
+	for _, t := range templatesOf(r) {
+		for p := range t.Pieces {
+			if !p.Value || p.Capture != "" || p.Field.Name == "" {
+				continue
+			}
+			if has, _ := p.Field.Row().Text(rulebook.Before{Asks: req}, p.Field.Name); has == text {
+				return fmt.Sprintf("take only what makes a valid result, as in   when %s ~[a-z-]+", p.Field)
+			}
+		}
+	}
+	return "let the pattern take only what makes a valid result, as in :name([a-z-]+)"
+}
+
 func (c *checker) badTarget(s *rulebook.Site, r *rulebook.Rule) bool {
 	for _, text := range nasty(r) {
 		for _, req := range c.strangers(s, r, text) {
@@ -87,7 +104,7 @@ func (c *checker) badTarget(s *rulebook.Site, r *rulebook.Rule) bool {
 			c.note(Found, r, "")
 			f := Finding{Rules: []*rulebook.Rule{r}, Place: place, Width: width, Request: req,
 				Message: fmt.Sprintf("%s gets a 500: %s.", whoAsks(req), why),
-				Advice:  "let the pattern take only what makes a valid result, as in :name([a-z-]+)"}
+				Advice:  badTargetAdvice(r, req, text)}
 			c.add(f)
 			return true
 		}

@@ -455,7 +455,11 @@ func (r *run) todo(e *engine.Engine, t *replay.Tally) {
 		if all[0].at != "" {
 			first += " (" + all[0].at + ")"
 		}
-		items = append(items, fmt.Sprintf("Give redirects a target that is there, first %s: %s end at what is not", first, render.Count(n, "request")))
+		end := "end"
+		if n == 1 {
+			end = "ends"
+		}
+		items = append(items, fmt.Sprintf("Give redirects a target that is there, first %s: %s %s at what is not", first, render.Count(n, "request"), end))
 	}
 	if n, host := strangers(t); 10*n > t.Requests {
 		named := ""
