@@ -177,7 +177,7 @@ func TestPreimages(t *testing.T) {
 		}
 		into := lang(t, test.into)
 		source, _ := p.Source()
-		pre, err := Pre(source, test.pieces, into, 2000)
+		pre, err := Pre(source, test.pieces, into, false, 2000)
 		if err != nil {
 			t.Fatal(test.from, test.pieces, err)
 		}
@@ -224,7 +224,7 @@ func TestPreimagesOfRandomTemplates(t *testing.T) {
 		}
 		into := lang(t, []string{"/a*", "/:x", "/:x/:y", "~/.*b", "/b/a", "/*-*"}[r.IntN(6)])
 		source, _ := p.Source()
-		pre, err := Pre(source, pieces, into, 20000)
+		pre, err := Pre(source, pieces, into, false, 20000)
 		if err != nil {
 			t.Fatal(p, pieces, into.Size(), err)
 		}
@@ -278,7 +278,7 @@ func TestPreimagesByLettersThatStandForOthers(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		some, all := newPreimage(prog, pieces, into, 5000), newPreimage(prog, pieces, into, 5000)
+		some, all := newPreimage(prog, pieces, into, false, 5000), newPreimage(prog, pieces, into, false, 5000)
 		all.bare, all.within = every, every
 		got, err := some.explore()
 		want, err2 := all.explore()

@@ -31,20 +31,20 @@ const (
 )
 
 // Pre gives the paths that the translated expression source takes and the
-// pieces send into the set into; runs of slashes in the result count as one. It
-// is a superset where the expression can take one path in several ways. It fails
-// with ErrLarge after limit states.
-func Pre(source string, pieces []Copy, into Machine, limit int) (*Lang, error) {
+// pieces send into the set into; runs of slashes in the result count as one, where
+// they are kept the first of them. It is a superset where the expression can take one path in several
+// ways. It fails with ErrLarge after limit states.
+func Pre(source string, pieces []Copy, into Machine, keepSlashes bool, limit int) (*Lang, error) {
 	prog, err := program(source)
 	if err != nil {
 		return nil, err
 	}
-	return newPreimage(prog, pieces, into, limit).explore()
+	return newPreimage(prog, pieces, into, keepSlashes, limit).explore()
 }
 
-func newPreimage(prog *syntax.Prog, pieces []Copy, into Machine, limit int) *preimage {
+func newPreimage(prog *syntax.Prog, pieces []Copy, into Machine, keepSlashes bool, limit int) *preimage {
 	w := &preimage{
-		prog: prog, into: &merged{of: into, ids: map[[2]int]int{}, states: [][2]int{{}}}, limit: limit,
+		prog: prog, into: &merged{of: into, keep: keepSlashes, ids: map[[2]int]int{}, states: [][2]int{{}}}, limit: limit,
 		ids: map[string]int32{}, ends: map[int32]bool{},
 	}
 	w.split(pieces)
@@ -53,10 +53,12 @@ func newPreimage(prog *syntax.Prog, pieces []Copy, into Machine, limit int) *pre
 	return w
 }
 
-// merged reads a text as if each run of slashes were one slash.
+// merged reads a text as if each run of slashes were one slash; where they are kept, the
+// run that it begins with, as canonical.Target does.
 type merged struct {
 	of     Machine
-	ids    map[[2]int]int // state, and whether a slash was the last byte
+	keep   bool
+	ids    map[[2]int]int // state, and 1 where a slash is merged with those before it; 2 where none is any more
 	states [][2]int
 }
 
@@ -82,7 +84,10 @@ func (m *merged) step(id int, b byte) int {
 		if s[1] == 1 {
 			return id
 		}
-		return m.id(m.of.Step(s[0], b), 1)
+		return m.id(m.of.Step(s[0], b), max(s[1], 1))
+	}
+	if m.keep {
+		return m.id(m.of.Step(s[0], b), 2)
 	}
 	return m.id(m.of.Step(s[0], b), 0)
 }

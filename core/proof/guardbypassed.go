@@ -62,8 +62,8 @@ func findBypasses(c *checker) {
 }
 
 // everywhere reports whether a guard keeps out whoever it keeps out at every address of the
-// site: it looks at nothing but who asks, and nothing above it shows a file, ends the reading
-// or lets somebody past.
+// site: it looks at nothing but who asks, and nothing above it shows a file, hands on to an
+// application, ends the reading with another path or lets somebody past.
 func (sp *space) everywhere(guard *rulebook.Rule) bool {
 	if sp.of(guard).over != nil || slices.ContainsFunc(guard.Tests, func(t *rulebook.Test) bool {
 		return !t.Field.Row().Beside || t.Field.Kind == rulebook.FieldUser
@@ -78,7 +78,7 @@ func (sp *space) everywhere(guard *rulebook.Rule) bool {
 		case *rulebook.Rewrite:
 			return a.Then == rulebook.Finish
 		}
-		return inReading(r) && r.Shows() != ""
+		return inReading(r) && (r.Shows() != "" || r.Kind == rulebook.KindHandoff)
 	})
 }
 
@@ -261,6 +261,9 @@ func (b *bypass) byItself() {
 		if r == b.guard {
 			return
 		}
+		if r.Kind == rulebook.KindHandoff && b.space.rewrites {
+			b.perhaps("%s above it may hand on what a rewrite brings", r.Name)
+		}
 		if a, ok := r.Action.(*rulebook.Access); ok && a.Do != rulebook.Refuse {
 			b.perhaps("%s above it lets in somebody who is not known here", r.Name)
 		}
@@ -413,7 +416,7 @@ func (b *bypass) toApplication(app *rulebook.Rule) {
 	b.follow(pattern.And(both...), rulebook.KindRewrite, func(req *request.Request) bool {
 		b.tried++
 		b.Outcome(req, &b.resp)
-		return b.resp.By == app && b.resp.Path != req.Address.Path && pattern.Matches(pattern.And(both...), canonical.Marked(b.resp.Path)) && b.refused(req, b.resp.Path)
+		return b.resp.Cause == engine.CauseHandoff && b.resp.Path != req.Address.Path && pattern.Matches(pattern.And(both...), canonical.Marked(b.resp.Path)) && b.refused(req, b.resp.Path)
 	})
 }
 

@@ -877,7 +877,7 @@ func (g *hops) into(h *hop, set pattern.Machine) (pattern.Machine, error) {
 	if h.to == nil { // the slash is dropped
 		source, pieces = "(?s:(.*)/)", []pattern.Copy{{Group: 1}}
 	}
-	l, err := pattern.Pre(source, pieces, set, maxSolid*sp.effort)
+	l, err := pattern.Pre(source, pieces, set, sp.site.KeepSlashes, maxSolid*sp.effort)
 	if err != nil || !l.Any() {
 		return nil, err
 	}

@@ -11,12 +11,12 @@ import (
 // sentInto gives at most the paths that a rule takes and its target sends into
 // a set; nil stands for none.
 func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Machine) (pattern.Machine, error) {
-	if len(to) > 0 && !to[0].Value && !begins(into, to[0].Text) {
+	if len(to) > 0 && !to[0].Value && !begins(into, to[0].Text, sp.site.KeepSlashes) {
 		return nil, nil
 	}
 	var parts []pattern.Machine
 	add := func(source string, names []string) error {
-		l, err := pattern.Pre(source, copies(to, names, sp.rewrites), into, maxSolid*sp.effort)
+		l, err := pattern.Pre(source, copies(to, names, sp.rewrites), into, sp.site.KeepSlashes, maxSolid*sp.effort)
 		if err == nil && l.Any() {
 			parts = append(parts, l)
 		}
@@ -53,8 +53,8 @@ func (sp *space) sentInto(r *rulebook.Rule, to []rulebook.Piece, into pattern.Ma
 }
 
 // begins reports whether a path of a set may begin with a literal text, where runs of slashes
-// count as one.
-func begins(set pattern.Machine, literal string) bool {
+// count as one, and where they are kept the first of them.
+func begins(set pattern.Machine, literal string, keepSlashes bool) bool {
 	text, err := canonical.Text(literal)
 	if err != nil {
 		return true
@@ -65,7 +65,7 @@ func begins(set pattern.Machine, literal string) bool {
 		if !slash || text[i] != '/' {
 			state = set.Step(state, text[i])
 		}
-		slash = text[i] == '/'
+		slash = text[i] == '/' && (i == 0 || slash || !keepSlashes)
 	}
 	return state != 0
 }

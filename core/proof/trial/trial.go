@@ -102,6 +102,7 @@ type bookWriter struct {
 	fields   [][]string // the conditions that this rulebook has
 	capitals bool       // capitals and small letters meet, and _ and -
 	values   bool       // what requests hold is copied
+	slashes  bool       // runs of slashes are kept
 }
 
 // Book writes a small random rulebook.
@@ -111,7 +112,9 @@ func Book(r *rand.Rand) string {
 		w.fields = append(w.fields, conditions[r.IntN(len(conditions))])
 	}
 	w.capitals, w.values = r.IntN(4) == 0, r.IntN(4) == 0
-	lines := []string{firstSite + w.pick("", "", "", " *.s.example") + w.pick("", "", "", "", " slashes keep") + w.pick("", "", "", "", " unknown-hosts answer")}
+	keep := w.pick("", "", "", "", " slashes keep")
+	w.slashes = keep != ""
+	lines := []string{firstSite + w.pick("", "", "", " *.s.example") + keep + w.pick("", "", "", "", " unknown-hosts answer")}
 	for i := range 1 + r.IntN(6) {
 		lines = append(lines, w.entry(fmt.Sprint("e", i), true))
 	}
@@ -139,6 +142,9 @@ func (w *bookWriter) entry(name string, tree bool) string {
 	patterns := []string{"/a", "/:x", "/*", "/a/:x", "/:x/:y", "/a*", "/:x-:y", "/a/*", "/b/:x{/}?", "~/(a|b)+", "~/a(.*)b", "/b/*", "/:x.:y", "{/index.html}?", "{/a}?{/b}?", "/:x(a|b)"}
 	if w.capitals {
 		patterns = append(patterns, "/A", "/:x/A", "~/(.*[A-Z].*)", "~/([a-z]+)(.*)", "/A/*", "/:x_:y", "~/(?i:(a.*))")
+	}
+	if w.slashes {
+		patterns = append(patterns, "/a//b", "/a//:x", "//:x/*")
 	}
 	on := w.pick(patterns...)
 	var names []string
@@ -180,6 +186,9 @@ func (w *bookWriter) entry(name string, tree bool) string {
 	for range w.IntN(4) {
 		if len(names) == 0 || w.IntN(3) == 0 {
 			to += w.pick("a", "b", "a/", "b/", "-")
+			if w.slashes {
+				to += w.pick("", "/")
+			}
 		} else {
 			to += w.pick(names...)
 		}

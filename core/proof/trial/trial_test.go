@@ -83,6 +83,7 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"a letter is longer than it looks", "redirect r on /*abb to /{1}ä as permanent\nredirect s on /*ä to /{1}abb as permanent", "redirect-loop", "r", proof.Found},
 		{"a row takes it in capitals, too", "moves m table cased.csv as permanent ignoring case\nredirect r on /A/B to /aB as permanent", "redirect-loop", "r", proof.Found},
 		{"or begins as another in small letters", "moves m table cased.csv as permanent ignoring case\nredirect r on /A/:x to /A{x|lower} as permanent", "redirect-loop", "r", proof.Found},
+		{"slashes that are kept lead on", "slashes keep\nredirect r on /a to /b//c as permanent\nredirect s on \"/b//c\" to /a as permanent", "redirect-loop", "r", proof.Found},
 		{"a condition that stays keeps two apart", "redirect r on /a when header.h present to /b as permanent\nredirect s on /b when header.h absent to /a as permanent", "redirect-loop", "r", proof.Proved},
 		{"so does a query that is set", "redirect r on /a when query.q 1 to /a?q=2 as permanent", "redirect-loop", "r", proof.Proved},
 		{"a parameter is taken away for good", "redirect r when query.q 1 to {path} as permanent query drop\nredirect s on /a to /b as permanent\nredirect t on /b when query.q 1 to /a as permanent", "redirect-loop", "r", proof.Proved},
@@ -97,6 +98,9 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"and a scheme", "redirect r on /a when scheme http to https://s.example/b as permanent\nredirect s on /b when scheme http to https://s.example/a as permanent", "redirect-loop", "s", proof.Proved},
 	} {
 		text := "site s address https://s.example files public hosts www.s.example\n" + test.text + "\n"
+		if rest, ok := strings.CutPrefix(test.text, "slashes keep\n"); ok {
+			text = "site s address https://s.example files public hosts www.s.example slashes keep\n" + rest + "\n"
+		}
 		if err := Hold(text, 10_000, rand.New(rand.NewPCG(0, 5)), nil); err != nil {
 			t.Errorf("%s: %v", test.name, err)
 		}
@@ -111,6 +115,8 @@ func TestGuardsThatOnlyLookAsIfTheyHeld(t *testing.T) {
 	const guard = "access g in /b/ unless client 192.0.2.0/24 refuse 403\n"
 	for _, test := range []struct{ name, text, want string }{
 		{"nothing leads around it", guard, proof.Proved},
+		{"an application above it takes what a rewrite brings", "rewrite w on /x to /app/y then next\nhandoff h in /app/ when asked /x\naccess g when agent *bot* refuse\nhandoff i in /app/", proof.Found},
+		{"one above it takes what is asked for", "handoff h in /app/\naccess g when agent *bot* refuse", proof.Proved},
 		{"a folder's address, and not its document's", "access g on /b/ unless client 192.0.2.0/24 refuse 403", proof.Found},
 		{"a fallback for everything that is missing", guard + "fallback f to /b/ab", proof.Found},
 		{"a fallback that copies a name of the tree", guard + "fallback f on /x/:name to /b/{name}", proof.Found},
