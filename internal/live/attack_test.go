@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -319,28 +320,48 @@ func FuzzServe(f *testing.F) {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		here, there := net.Pipe()
-		l.all <- there
-		defer here.Close()
-		here.SetDeadline(time.Now().Add(2 * time.Second))
-		go func() {
-			io.WriteString(here, text+"\r\n\r\n")
-		}()
-		answer, err := http.ReadResponse(bufio.NewReader(here), nil)
-		if err != nil {
-			return // it was closed
+		c := &spoken{Reader: strings.NewReader(text + "\r\n\r\n"), closed: make(chan struct{})}
+		l.all <- c
+		select {
+		case <-c.closed:
+		case <-time.After(10 * time.Second):
+			t.Fatalf("%q: the connection is not closed", text)
 		}
-		body, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
-		if strings.Contains(string(body), "secret") {
-			t.Errorf("%q gets what is refused", text)
-		}
-		for name, values := range answer.Header {
-			if strings.ContainsAny(name+strings.Join(values, ""), "\r\n\x00") {
-				t.Errorf("%q splits the header: %q", text, answer.Header)
+		answers := bufio.NewReader(&c.said)
+		for {
+			answer, err := http.ReadResponse(answers, nil)
+			if err != nil {
+				return // it was closed
+			}
+			body, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+			if strings.Contains(string(body), "secret") {
+				t.Errorf("%q gets what is refused", text)
+			}
+			for name, values := range answer.Header {
+				if strings.ContainsAny(name+strings.Join(values, ""), "\r\n\x00") {
+					t.Errorf("%q splits the header: %q", text, answer.Header)
+				}
 			}
 		}
 	})
 }
+
+// spoken is a connection of a client that has said all it will say: its end comes as soon as
+// that is read, so that nothing waits for more.
+type spoken struct {
+	io.Reader
+	said   bytes.Buffer
+	once   sync.Once
+	closed chan struct{}
+}
+
+func (c *spoken) Write(b []byte) (int, error)      { return c.said.Write(b) }
+func (c *spoken) Close() error                     { c.once.Do(func() { close(c.closed) }); return nil }
+func (c *spoken) LocalAddr() net.Addr              { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 80} }
+func (c *spoken) RemoteAddr() net.Addr             { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 40000} }
+func (c *spoken) SetDeadline(time.Time) error      { return nil }
+func (c *spoken) SetReadDeadline(time.Time) error  { return nil }
+func (c *spoken) SetWriteDeadline(time.Time) error { return nil }
 
 // pipes is a listener whose connections are made in memory.
 type pipes struct {

@@ -516,7 +516,7 @@ func (l *Line) Headers(headers []request.Header) []request.Header {
 // TargetAddress reads a request target (RFC 9112, 3.2): nearly always a path as
 // it was sent, sometimes a whole URL.
 func TargetAddress(target string, base request.Address) (request.Address, error) {
-	if target[0] != '/' && target[0] != '*' {
+	if target == "" || target[0] != '/' && target[0] != '*' {
 		return request.Parse(target, base)
 	}
 	base.Path, base.Query, base.HasQuery = strings.Cut(target, "?")

@@ -318,7 +318,7 @@ func w3cItem(fields, words []string, base request.Address) (*Item, error) {
 	a.Path = ""
 	for i, name := range fields {
 		v := words[i]
-		if v == "-" {
+		if v == "-" || v == "" {
 			continue
 		}
 		switch strings.ToLower(name) {
