@@ -606,7 +606,7 @@ func (s *state) fits(e *entry) bool {
 			return false
 		}
 	}
-	if e.loose && !s.inFolders(e.Rule) {
+	if e.loose && !e.Within(s.path) {
 		return false
 	}
 	for _, t := range e.asked {
@@ -615,13 +615,6 @@ func (s *state) fits(e *entry) bool {
 		}
 	}
 	return true
-}
-
-func (s *state) inFolders(r *rulebook.Rule) bool {
-	if !r.Fold {
-		return inFolder(s.path, r.In)
-	}
-	return inFolder(canonical.Fold(s.path), r.In)
 }
 
 // movedRows are the rows of all tables of a site.
@@ -705,7 +698,7 @@ func (m *movedRows) first(w *walk, path string, fold bool) {
 	m.taking(w.state, path, func(ref *rowRef) {
 		e := w.state.site.entries[ref.pos]
 		if ref.pos > w.floor && ref.pos < w.best && e.Fold == fold && w.front.alive[ref.pos] &&
-			w.state.inPath(e.Rule) && w.state.fits(e) {
+			e.Covers(w.state.path) && w.state.fits(e) {
 			w.best = ref.pos
 		}
 	})
@@ -723,12 +716,4 @@ func (s *state) row(e *entry) (row *rulebook.Row) {
 		}
 	})
 	return row
-}
-
-// inPath decides the path selectors of a rule one by one.
-func (s *state) inPath(r *rulebook.Rule) bool {
-	if len(r.In) > 0 && !s.inFolders(r) {
-		return false
-	}
-	return len(r.On) == 0 || slices.ContainsFunc(r.On, func(p *pattern.Pattern) bool { return p.Match(s.path) })
 }

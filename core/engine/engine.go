@@ -13,7 +13,6 @@ import (
 	"io"
 	"net/http"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -241,13 +240,8 @@ func (e *Engine) Holds(t *rulebook.Test, req *request.Request) bool {
 
 // Takes reports whether a rule's selectors take a request as it is asked.
 func (e *Engine) Takes(r *rulebook.Rule, req *request.Request) bool {
-	return e.TakesAny([]*rulebook.Rule{r}, req)
-}
-
-// TakesAny is Takes for one rule of some.
-func (e *Engine) TakesAny(rules []*rulebook.Rule, req *request.Request) bool {
 	s := &state{engine: e, req: req, find: inOrder{}}
-	return s.receive(&Response{}) && slices.ContainsFunc(rules, func(r *rulebook.Rule) bool { return s.misfit(r) == "" })
+	return s.receive(&Response{}) && s.misfit(r) == ""
 }
 
 // Serves reports whether a site of the rulebook answers for the host.

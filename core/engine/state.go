@@ -202,7 +202,7 @@ func (s *state) below(folder string, fold bool) (text string, ok bool) {
 	if fold {
 		path = canonical.Fold(path)
 	}
-	if !inFolder(path, []string{folder}) {
+	if !rulebook.InFolder(path, folder) {
 		return "", false
 	}
 	rest := s.path
@@ -214,14 +214,4 @@ func (s *state) below(folder string, fold bool) (text string, ok bool) {
 		rest = after
 	}
 	return rest, true
-}
-
-// inFolder reports whether the path is one of the folders, or below one.
-func inFolder(path string, folders []string) bool {
-	for _, f := range folders {
-		if strings.HasPrefix(path, f) && (len(path) == len(f) || path[len(f)] == '/') {
-			return true
-		}
-	}
-	return false
 }

@@ -115,7 +115,7 @@ func (s *state) misfit(r *rulebook.Rule) string {
 			return "on " + patternTexts(r.On) + ": the path is another"
 		}
 	}
-	if len(r.In) > 0 && !s.inFolders(r) {
+	if len(r.In) > 0 && !r.Within(s.path) {
 		names := make([]string, len(r.In))
 		for i, f := range r.In {
 			names[i] = f + "/"

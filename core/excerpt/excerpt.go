@@ -492,8 +492,14 @@ func (g *Gatherer) strengthen(picks, others []*Pick, base request.Address, load 
 // notice most likely.
 type picksByEntry struct {
 	all  []*Pick
-	asks [][]*request.Request // of the visit of each; nil where entries read other paths, too
+	asks [][]ask // of the visit of each; nil where entries read other paths, too
 	of   map[*rulebook.Rule][]*Pick
+}
+
+// An ask is a request with the path that entries are held against.
+type ask struct {
+	*request.Request
+	path string
 }
 
 func (g *Gatherer) byEntry(picks []*Pick) *picksByEntry {
@@ -506,9 +512,15 @@ func (g *Gatherer) byEntry(picks []*Pick) *picksByEntry {
 
 func (b *picksByEntry) add(e *engine.Engine, p *Pick) {
 	var met []*rulebook.Rule
-	var asks []*request.Request
+	var asks []ask
 	for _, h := range browser.Open(e, p.Request).Hops {
-		asks = append(asks, h.Request)
+		if s := h.Response.Site; s != nil {
+			path, err := canonical.Path(h.Request.Address.Path, s.KeepSlashes)
+			if err != nil {
+				path = h.Request.Address.Path
+			}
+			asks = append(asks, ask{h.Request, path})
+		}
 		met = append(met, e.Met(h.Request)...)
 		if h.Response.By != nil {
 			met = append(met, h.Response.By)
@@ -525,11 +537,12 @@ func (b *picksByEntry) add(e *engine.Engine, p *Pick) {
 	}
 }
 
-// goesOn reports whether an entry may put another path in the place of the one it takes, for
-// the entries below it.
+// goesOn reports whether an entry puts another path in the place of the one it takes, for the
+// entries below it.
 func goesOn(r *rulebook.Rule) bool {
-	a, ok := r.Action.(rulebook.Reading)
-	return ok && !a.Ends()
+	_, sends := r.Action.(rulebook.Sender)
+	a, reads := r.Action.(rulebook.Reading)
+	return sends && reads && !a.Ends()
 }
 
 // noticing gives a pick that notices a harm; nil for none. An entry that is read in order
@@ -542,7 +555,9 @@ func (b *picksByEntry) noticing(h *harmed) *Pick {
 	}
 	_, inOrder := h.Rule.Action.(rulebook.Reading)
 	now := h.now()
-	takes := func(req *request.Request) bool { return h.engine.TakesAny(now, req) }
+	takes := func(a ask) bool {
+		return slices.ContainsFunc(now, func(r *rulebook.Rule) bool { return r.Covers(a.path) && h.engine.Takes(r, a.Request) })
+	}
 	for i, p := range b.all {
 		if (!inOrder || b.asks[i] == nil || slices.ContainsFunc(b.asks[i], takes)) && p.notices(h.engine) {
 			return p

@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -41,7 +42,8 @@ func TestHarms(t *testing.T) {
 	e, load := engineOf(t, `site s address https://s.example files public
 redirect old on /a /b/c when cookie.x 1 to /new/ as permanent
     example /a => 404
-access   crew in /crew/ refuse
+access   crew in /b/ /crew/ refuse
+access   rota in /rota/ refuse
 `, map[string]string{"/new/index.html": "x"})
 	var got []string
 	for _, h := range Harms(e.Book) {
@@ -53,17 +55,17 @@ access   crew in /crew/ refuse
 		got = append(got, h.Rule.Name+" "+h.Says+" = "+strings.TrimSuffix(changed, " / "))
 	}
 	want := []string{
-		"old without the entry = access   crew in /crew/ refuse",
-		"old without `on /a /b/c` = redirect old when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old `on /a*` = redirect old on /a* /b/c when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old `on` without /b/c = redirect old on /a when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old `on /b/*` = redirect old on /a /b/* when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old without `when cookie.x 1` = redirect old on /a /b/c to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old `unless` for `when cookie.x` = redirect old on /a /b/c unless cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old `to /newx` = redirect old on /a /b/c when cookie.x 1 to /newx as permanent /     example /a => 404 / access   crew in /crew/ refuse",
-		"old `as temporary` = redirect old on /a /b/c when cookie.x 1 to /new/ as temporary /     example /a => 404 / access   crew in /crew/ refuse",
-		"old below crew = access   crew in /crew/ refuse / redirect old on /a /b/c when cookie.x 1 to /new/ as permanent /     example /a => 404",
-		"crew without the entry = redirect old on /a /b/c when cookie.x 1 to /new/ as permanent /     example /a => 404",
+		"old without the entry = access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old without `on /a /b/c` = redirect old when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old `on /a*` = redirect old on /a* /b/c when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old `on` without /b/c = redirect old on /a when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old `on /b/*` = redirect old on /a /b/* when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old without `when cookie.x 1` = redirect old on /a /b/c to /new/ as permanent /     example /a => 404 / access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old `unless` for `when cookie.x` = redirect old on /a /b/c unless cookie.x 1 to /new/ as permanent /     example /a => 404 / access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old `to /newx` = redirect old on /a /b/c when cookie.x 1 to /newx as permanent /     example /a => 404 / access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old `as temporary` = redirect old on /a /b/c when cookie.x 1 to /new/ as temporary /     example /a => 404 / access   crew in /b/ /crew/ refuse / access   rota in /rota/ refuse",
+		"old below crew = access   crew in /b/ /crew/ refuse / redirect old on /a /b/c when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   rota in /rota/ refuse",
+		"crew without the entry = redirect old on /a /b/c when cookie.x 1 to /new/ as permanent /     example /a => 404 / access   rota in /rota/ refuse",
 	}
 	for _, w := range want {
 		found := false
@@ -73,6 +75,9 @@ access   crew in /crew/ refuse
 		if !found {
 			t.Errorf("there is no\n  %s\namong\n  %s", w, strings.Join(got, "\n  "))
 		}
+	}
+	if i := slices.IndexFunc(got, func(g string) bool { return strings.HasPrefix(g, "crew below rota") }); i >= 0 {
+		t.Errorf("no path is for both, and yet there is %s", got[i])
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"kibitz/core/engine"
+	"kibitz/core/pattern"
 	"kibitz/core/rulebook"
 )
 
@@ -64,11 +65,41 @@ func Harms(b *rulebook.Book) (out []Harm) {
 }
 
 // meet reports whether it can matter which of two entries stands first: both are read from
-// top to bottom until one answers, or both are of one kind.
+// top to bottom until one answers, or both are of one kind; and some path is for both, unless
+// one of them puts another in its place.
 func meet(a, b *rulebook.Rule) bool {
 	_, first := a.Action.(rulebook.Reading)
 	_, second := b.Action.(rulebook.Reading)
-	return a.Kind == b.Kind || first && second
+	return (a.Kind == b.Kind || first && second) && (goesOn(a) || goesOn(b) || !apart(a, b))
+}
+
+// apart reports whether surely no path is for both of two entries.
+func apart(a, b *rulebook.Rule) bool {
+	of, others := paths(a), paths(b)
+	return of != nil && others != nil && !slices.ContainsFunc(of, func(x *pattern.Lang) bool {
+		return slices.ContainsFunc(others, func(y *pattern.Lang) bool {
+			_, ok := pattern.Meet(x, y)
+			return ok
+		})
+	})
+}
+
+// paths are sets that together have every path that an entry can take; nil where they are not
+// known.
+func paths(r *rulebook.Rule) (out []*pattern.Lang) {
+	for _, on := range r.On {
+		l, err := on.Lang()
+		if err != nil {
+			return nil
+		}
+		out = append(out, l)
+	}
+	if len(r.On) == 0 {
+		for _, folder := range r.In {
+			out = append(out, pattern.Folder(folder, r.Fold))
+		}
+	}
+	return out
 }
 
 // A harmer makes the harms of one entry.

@@ -75,6 +75,29 @@ func (r *Rule) Shows() string {
 	return ""
 }
 
+// Covers reports whether the path selectors of an entry take a canonical path.
+func (r *Rule) Covers(path string) bool {
+	if len(r.In) > 0 && !r.Within(path) {
+		return false
+	}
+	return len(r.On) == 0 || slices.ContainsFunc(r.On, func(p *pattern.Pattern) bool { return p.Match(path) })
+}
+
+// Within reports whether a canonical path is one of the folders that the entry is for, or
+// below one.
+func (r *Rule) Within(path string) bool {
+	if r.Fold {
+		path = canonical.Fold(path)
+	}
+	return slices.ContainsFunc(r.In, func(folder string) bool { return InFolder(path, folder) })
+}
+
+// InFolder reports whether a canonical path is a folder, written without its last slash, or
+// below it.
+func InFolder(path, folder string) bool {
+	return strings.HasPrefix(path, folder) && (len(path) == len(folder) || path[len(folder)] == '/')
+}
+
 // IsCalled reports whether a rule has a name, whose case does not count.
 func (r *Rule) IsCalled(name string) bool { return strings.EqualFold(r.Name, name) }
 

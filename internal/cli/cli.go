@@ -150,6 +150,7 @@ const allOfThem = 1 << 30
 var namesFiles = []string{"out", "save", "log", "rules", "files", "inventory", "ask"}
 
 func (r *run) command(c *command, args []string) int {
+	collectLate()
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	flags.SetOutput(io.Discard)
 	r.common.flags(c, flags)

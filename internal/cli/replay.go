@@ -8,12 +8,9 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"math"
 	"os"
 	"path/filepath"
 	"runtime"
-	"runtime/debug"
-	"runtime/metrics"
 	"slices"
 	"strconv"
 	"strings"
@@ -233,22 +230,8 @@ func formatNames() string {
 	return strings.Join(names, ", ")
 }
 
-// memoryBeside is how many bytes of memory a replay tries to do with beside the rulebook.
-const memoryBeside = 176 << 20
-
 // replayOnce reads the rulebook and replays the lists.
 func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
-	// Little garbage is made: none is collected until much memory is in use. Beside a
-	// large table memory is worth more than time.
-	var percent, most atomic.Int64
-	percent.Store(100)
-	most.Store(math.MaxInt64)
-	debug.SetGCPercent(-1)
-	debug.SetMemoryLimit(80 << 20)
-	runtime.AddCleanup(new(*int), func(struct{}) { // with the first collection
-		debug.SetGCPercent(int(percent.Load()))
-		debug.SetMemoryLimit(most.Load())
-	}, struct{}{})
 	e, err := r.load()
 	if book, ok := errors.AsType[bookErrors](err); ok && r.form.cases != nil {
 		r.showBookErrors(book)
@@ -258,16 +241,7 @@ func (r *run) replayOnce(args []string, f *replayFlags) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	if largeTable(e.Book) {
-		percent.Store(40)
-		debug.SetGCPercent(40)
-	}
-	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}} // none yet beside a small rulebook
-	metrics.Read(live)
-	most.Store(int64(live[0].Value.Uint64()) + memoryBeside)
-	if live[0].Value.Uint64() > 0 {
-		debug.SetMemoryLimit(most.Load())
-	}
+	collectBeside(e.Book)
 	if !f.merge {
 		return r.replay(e, args, f)
 	}
@@ -337,15 +311,6 @@ func (r *run) loadTally(name string) (*replay.Tally, replay.Rules, error) {
 		err = fmt.Errorf("%s is not a saved tally: %w", listName(name), err)
 	}
 	return t, of, err
-}
-
-// largeTable reports whether the rulebook has tables of more than a few thousand
-// rows.
-func largeTable(b *rulebook.Book) bool {
-	return slices.ContainsFunc(b.Rules, func(rule *rulebook.Rule) bool {
-		m, ok := rule.Action.(*rulebook.Moves)
-		return ok && len(m.Table.Rows) > 5000
-	})
 }
 
 // onlyFlags choose requests by what happens to them.
