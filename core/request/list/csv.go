@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -180,32 +181,30 @@ func (t *csvTable) cut(text []byte, last bool) int {
 	return at
 }
 
-// quickColumns gives the parts of a request that the columns tell, as quickParts.tell knows
-// them: "-" for nothing, "" where a value must be read with care. It is nil for a table of
-// moves.
-func (t *csvTable) quickColumns(matters func(name string) bool) []string {
+// quickColumns gives what the columns tell. It is nil for a table of moves.
+func (t *csvTable) quickColumns(matters func(name string) bool) []quickPart {
 	if t.moves {
 		return nil
 	}
-	columns := make([]string, len(t.heading))
+	columns := make([]quickPart, len(t.heading))
 	for i, name := range t.heading {
 		header, isHeader := strings.CutPrefix(strings.ToLower(name), "header.")
 		switch {
 		case isHeader && header == "user-agent":
-			columns[i] = "agent"
+			columns[i] = theAgent
 		case isHeader && header == "referer":
-			columns[i] = "referrer"
+			columns[i] = theReferrer
 		case isHeader && matters != nil && !matters(header), name != "recorded" && name != "requests" && slices.Contains(writtenColumns, name):
-			columns[i] = "-"
+			columns[i] = nothing
 		case !isHeader && slices.Contains(csvColumns, name):
-			columns[i] = name
+			columns[i] = quickPartOf[name]
 		}
 	}
 	return columns
 }
 
 // quick fills l, if the row is as nearly all are: of one line, without a quote in a value.
-func (t *csvTable) quick(line []byte, columns []string, l *Line) bool {
+func (t *csvTable) quick(line []byte, columns []quickPart, l *Line) bool {
 	var j quickParts
 	from := 0
 	for i := 0; ; i++ {
@@ -224,15 +223,12 @@ func (t *csvTable) quick(line []byte, columns []string, l *Line) bool {
 				return false
 			}
 		} else {
-			if end = bytes.IndexByte(line[from:], t.comma); end < 0 {
-				end = len(line) - from
-			}
-			end += from
-			if value.to = uint32(end); bytes.IndexByte(line[from:end], '"') >= 0 {
+			if end = t.endOfValue(line, from); end < len(line) && line[end] == '"' {
 				return false
 			}
+			value.to = uint32(end)
 		}
-		if value.len() > 0 && columns[i] != "-" && !j.tell(columns[i], jsonString, line, value) {
+		if value.len() > 0 && !j.tell(columns[i], jsonString, line, value) {
 			return false
 		}
 		if end == len(line) {
@@ -240,6 +236,20 @@ func (t *csvTable) quick(line []byte, columns []string, l *Line) bool {
 		}
 		from = end + 1
 	}
+}
+
+// endOfValue gives the place of the first comma or quote from i on, or the length of the line.
+func (t *csvTable) endOfValue(line []byte, i int) int {
+	for ; i <= len(line)-8; i += 8 {
+		w := word(line, i)
+		if ends := equal(w, t.comma) | equal(w, '"'); ends != 0 {
+			return i + bits.TrailingZeros64(ends)/8
+		}
+	}
+	for i < len(line) && line[i] != t.comma && line[i] != '"' {
+		i++
+	}
+	return i
 }
 
 // csvHeading makes the names of columns plain, and refuses one that is not known.

@@ -48,8 +48,9 @@ func isBlank(line []byte) bool { return len(bytes.TrimSpace(line)) == 0 }
 // write of each request is read again: there the header is that of the answer, and the
 // request's stands apart.
 func readObject(o Options) lineReader {
+	quick := quickJSON{base: o.Base, names: func(path []byte) (quickPart, bool) { return objectName(path, o.Matters) }}
 	return func(line []byte, l *Line) (*Item, error) {
-		if l != nil && quickObject(line, o.Base, o.Matters, l) {
+		if l != nil && o.Matters != nil && quick.line(line, l) {
 			return nil, nil
 		}
 		var told struct {

@@ -66,14 +66,15 @@ func readEvent(o Options) lineReader {
 	for part, name := range o.Fields {
 		names[part] = []string{name}
 	}
-	parts := map[string]string{}
+	parts := map[string]quickPart{}
 	for part, all := range names {
 		for _, name := range all {
-			parts[name] = part
+			parts[name] = quickPartOf[part]
 		}
 	}
+	quick := quickJSON{base: o.Base, names: func(path []byte) (quickPart, bool) { return eventName(path, parts, o.Matters) }}
 	return func(line []byte, l *Line) (*Item, error) {
-		if l != nil && quickEvent(line, o.Base, parts, o.Matters, l) {
+		if l != nil && o.Matters != nil && quick.line(line, l) {
 			return nil, nil
 		}
 		values, err := flat(line)

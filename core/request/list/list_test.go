@@ -294,6 +294,59 @@ func TestPlainLinesAreReadAsAllOthers(t *testing.T) {
 	}
 }
 
+// Lines of JSON are read by the shape of those before them: each must be read as it is alone.
+func TestShapesOfLinesAreReadAsTheyStand(t *testing.T) {
+	r := rand.New(rand.NewSource(9))
+	pick := func(list ...string) string { return list[r.Intn(len(list))] }
+	value := func() string {
+		return pick(`"/a"`, `"/b?c=1"`, `"/a-long-name-of-a-page"`, `"GET"`, `"HEAD"`, `"192.0.2.1"`, `"2026-10-10T00:00:00Z"`, "200", "404", "0", "007", "2.5", "-1", "true", "null", `""`, `"-"`, `"a\\u0020b"`, "\"a\tb\"", `"x`, "{}", "[]", `{"Referer":"https://r.example/"}`)
+	}
+	names := []string{"url", "method", "client", "time", "status", "body", "location", "size", "cause", "headers"}
+	usual := map[string]string{"url": `"/a"`, "method": `"POST"`, "client": `"192.0.2.7"`, "time": `"2026-03-01T08:00:00Z"`, "status": "200", "size": "70", "headers": `{"User-Agent":"boat/1.0"}`}
+	object := func() string {
+		out := "{"
+		for i, at := range r.Perm(len(names))[:1+r.Intn(4)] {
+			v, ok := usual[names[at]]
+			if !ok || r.Intn(6) == 0 {
+				v = value()
+			}
+			out += strings.Repeat(",", min(i, 1)) + pick("", "", "", " ") + `"` + names[at] + `":` + v
+		}
+		return out + "}"
+	}
+	newQuick := func() *quickJSON {
+		return &quickJSON{base: base, names: func(path []byte) (quickPart, bool) {
+			return objectName(path, func(string) bool { return false })
+		}}
+	}
+	plain, byShape := 0, 0
+	for range 2_000 {
+		lines := []string{object(), object(), object(), object()}
+		together := newQuick()
+		for range 60 {
+			line := lines[r.Intn(len(lines))]
+			if at := r.Intn(len(line)); r.Intn(4) == 0 { // another value, or something that is torn
+				line = line[:at] + pick("", "1", "0", "0", "x", `"`, "/", ",", "}", ` `) + line[at+r.Intn(2):]
+			}
+			before := together.shapes.Load()
+			var l, alone Line
+			ok := together.line([]byte(line), &l)
+			if want := newQuick().line([]byte(line), &alone); ok != want || ok && !reflect.DeepEqual(l, alone) {
+				t.Fatalf("%s is read as %v %+v\namong %q, alone as %v %+v", line, ok, l, lines, want, alone)
+			}
+			if ok {
+				plain++
+				if before == together.shapes.Load() {
+					byShape++
+				}
+			}
+		}
+	}
+	if plain < 5_000 || byShape < plain/2 {
+		t.Errorf("%d lines were plain, %d of a shape that was known", plain, byShape)
+	}
+}
+
 // An agent that plainly ends its line is taken as it stands; Tail must read the same.
 func TestLastAgentsAreReadAsAllOthers(t *testing.T) {
 	r := rand.New(rand.NewSource(8))

@@ -34,9 +34,9 @@ func plainLayout(o Options) *Layout {
 			var parts quickParts
 			from := bytes.IndexByte(line, ' ') + 1
 			if from > 1 {
-				parts.method = span{0, uint32(from - 1)}
+				parts[theMethod] = span{0, uint32(from - 1)}
 			}
-			parts.url = span{uint32(from), uint32(len(line))}
+			parts[theURL] = span{uint32(from), uint32(len(line))}
 			if from == 1 || !parts.line(line, o.Base, l) {
 				return nil, ErrRecord
 			}

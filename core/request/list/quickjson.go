@@ -1,15 +1,14 @@
 package list
 
 // Lines of JSON that are as nearly all are: flat, without escapes, of a request for a path.
-// They are read in place, without a tree of values; anything else is left to the careful way.
+// They are read in place, without a tree of values.
 
 import (
 	"bytes"
 	"encoding/binary"
-	"net/netip"
+	"math/bits"
 	"slices"
-	"unicode/utf8"
-	"unsafe"
+	"sync/atomic"
 
 	"kibitz/core/request"
 )
@@ -21,18 +20,18 @@ type jsonScanner struct {
 	path []byte // of the value at hand: the names down to it, with dots between
 }
 
-// A jsonKind is what a value is.
-type jsonValue uint8
+// A valueKind is what a value is.
+type valueKind uint8
 
 const (
-	jsonString jsonValue = iota
+	jsonString valueKind = iota
 	jsonNumber
 	jsonLiteral // true, false, null
 )
 
 // object calls each for all values of the object at hand, also in objects inside it. It is
 // not ok where something is not plain, or each says so.
-func (s *jsonScanner) object(depth int, each func(path []byte, kind jsonValue, value span) bool) bool {
+func (s *jsonScanner) object(depth int, each func(path []byte, kind valueKind, value span) bool) bool {
 	if depth > 3 || !s.take('{') {
 		return false
 	}
@@ -66,7 +65,7 @@ func (s *jsonScanner) object(depth int, each func(path []byte, kind jsonValue, v
 	}
 }
 
-func (s *jsonScanner) value(depth int, each func(path []byte, kind jsonValue, value span) bool) bool {
+func (s *jsonScanner) value(depth int, each func(path []byte, kind valueKind, value span) bool) bool {
 	if s.i == len(s.line) {
 		return false
 	}
@@ -130,182 +129,149 @@ func (s *jsonScanner) blanks() {
 	}
 }
 
-// quickParts are what such a line tells, by where it stands; zero for what it does not tell.
-type quickParts struct {
-	url, query, method, client, time, status, agent, referrer span
+// A quickJSON reads the lines of one list. It is for any number of goroutines.
+type quickJSON struct {
+	base request.Address
+	// names says what a value of this name tells, as quickParts.tell knows it; not ok where it
+	// must be read with care.
+	names  func(path []byte) (part quickPart, ok bool)
+	shapes atomic.Pointer[[]jsonShape] // of lines that were read
 }
 
-// put notes a value; each may be told once.
-func put(to *span, value span) bool {
-	if to.to != 0 || value.len() == 0 {
-		return false
-	}
-	*to = value
-	return true
+// A jsonShape is what lines have in common that tell the same: all but their values. Most
+// lines of a list have one of few shapes, and what stands between the values of such a line
+// need not be looked at letter by letter, nor its names looked up.
+//
+//	{"url":"/fares/","status":200}
+//
+// is `{"url":"`, a text that tells the url, `","status":`, a number that tells the status, and
+// `}`.
+type jsonShape struct {
+	values []jsonValue
+	end    []byte // behind the last value
 }
 
-// line fills l, if what is told is plain, too: of a path at base.
-func (j *quickParts) line(text []byte, base request.Address, l *Line) bool {
-	part := func(s span) []byte { return text[s.from:s.to] }
-	url, query, method := part(j.url), part(j.query), part(j.method)
-	if len(url) > 0 && url[0] != '/' {
-		if origin := base.Origin(); bytes.HasPrefix(url, []byte(origin)) {
-			url = url[len(origin):]
-		}
-	}
-	if len(url) == 0 || url[0] != '/' || len(url) > 1 && url[1] == '/' || !plainTarget(url) || !plainTarget(query) || j.query.to != 0 && bytes.IndexByte(url, '?') >= 0 {
-		return false
-	}
-	if j.method.to == 0 {
-		method = []byte("GET")
-	}
-	for _, c := range method {
-		if c < 'A' || c > 'Z' {
-			return false
-		}
-	}
-	client := part(j.client)
-	if j.client.to != 0 {
-		if _, err := netip.ParseAddr(unsafe.String(unsafe.SliceData(client), len(client))); err != nil {
-			return false
-		}
-	}
-	at, form := part(j.time), noTime
-	if j.time.to != 0 {
-		if form = jsonTime; len(at) != len(timeForms[jsonTime].layout) || at[len(at)-1] != 'Z' {
-			return false
-		}
-	}
-	agent, referrer := part(j.agent), part(j.referrer)
-	if !utf8.Valid(agent) || !utf8.Valid(referrer) || string(referrer) == "-" {
-		return false
-	}
-	status := part(j.status)
-	if len(status) != 0 && (!isStatus(status) || status[0] < '1' || status[0] > '5') {
-		return false
-	}
-	// All parts stand behind each other in memory of the line's own, which is used again.
-	own := l.buffer[:0]
-	add := func(texts ...[]byte) span {
-		from := uint32(len(own))
-		for _, t := range texts {
-			own = append(own, t...)
-		}
-		return span{from, uint32(len(own))}
-	}
-	*l = Line{form: form}
-	l.method = add(method)
-	add([]byte{' '})
-	l.path = uint32(len(url))
-	if i := bytes.IndexByte(url, '?'); i >= 0 {
-		l.path = uint32(i)
-	}
-	if l.target = add(url); len(query) > 0 {
-		l.target.to = add([]byte{'?'}, query).to
-	}
-	l.client, l.time, l.referrer, l.agent = add(client), add(at), add(referrer), add(agent)
-	add(make([]byte, 16)) // ClientWord and others read whole words
-	l.text, l.buffer = own, own
-	if len(status) > 0 {
-		l.Status = threeDigits(status)
-	}
-	return form == noTime || plainTime(at) || !l.At().IsZero()
+// A jsonValue is one of them. What is neither text nor number is a part of the shape.
+type jsonValue struct {
+	before []byte // what stands behind the last value, and before this one
+	kind   valueKind
+	part   quickPart // that it tells
 }
 
-// plainTime reports whether 2026-03-01T08:00:00Z is a time, as far as that is seen at once: of
-// a day that no month lacks.
-func plainTime(at []byte) bool {
-	const form = "0000-00-00T00:00:00Z"
-	for i := range len(form) {
-		if c := at[i]; form[i] == '0' && !isDigit(c) || form[i] != '0' && c != form[i] {
-			return false
+// maxShapes bounds how many are tried.
+const maxShapes = 8
+
+// line reads a line, if it is plain.
+func (q *quickJSON) line(text []byte, l *Line) bool {
+	shapes := q.shapes.Load()
+	if shapes != nil {
+		for i := range *shapes {
+			var j quickParts
+			if fits, plain := (*shapes)[i].read(text, &j); fits {
+				return plain && j.line(text, q.base, l)
+			}
 		}
-	}
-	two := func(i int) int { return int(at[i]-'0')*10 + int(at[i+1]-'0') }
-	month, day := two(5), two(8)
-	return month >= 1 && month <= 12 && day >= 1 && day <= 28 && two(11) < 24 && two(14) < 60 && two(17) < 60
-}
-
-// tell notes a part of what a line tells; not ok where it is not plain.
-func (j *quickParts) tell(part string, kind jsonValue, line []byte, value span) bool {
-	text := kind == jsonString
-	switch part {
-	case "url", "path":
-		return text && put(&j.url, value)
-	case "query":
-		return text && (value.len() == 0 || line[value.from] != '?' && put(&j.query, value))
-	case "method":
-		return text && put(&j.method, value)
-	case "client":
-		return text && put(&j.client, value)
-	case "time":
-		return text && put(&j.time, value)
-	case "agent":
-		return text && string(line[value.from:value.to]) != "-" && put(&j.agent, value)
-	case "referrer":
-		return text && put(&j.referrer, value)
-	case "status":
-		return kind != jsonLiteral && put(&j.status, value)
-	case "location":
-		return text
-	case "body":
-		return string(line[value.from:value.to]) == "0"
-	}
-	return false // of a host, a scheme or a port
-}
-
-// plainTarget reports whether a path with its query is read as it stands: it has nothing
-// that the URL standard encodes, cuts off or resolves.
-func plainTarget(target []byte) bool {
-	for i, c := range target {
-		switch {
-		case 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9':
-		case c == '/' || c == '-' || c == '_' || c == '?' || c == '=' || c == '&' || c == '+' || c == ',' || c == ':' || c == ';' || c == '@' || c == '~' || c == '*' || c == '!' || c == '(' || c == ')':
-		case c == '.' && (i == 0 || target[i-1] != '/'):
-		case c == '%' && i+2 < len(target) && isHexDigit(target[i+1]) && isHexDigit(target[i+2]) && target[i+1] != '2':
-		default:
-			return false
-		}
-	}
-	return true
-}
-
-func isHexDigit(c byte) bool { _, ok := hexDigit(c); return ok }
-
-// objectParts are what a line of JSON lines tells by these names.
-var objectParts = []string{"url", "method", "client", "time", "status", "location", "body"}
-
-// quickObject reads a line of JSON lines; matters tells the header fields that can change an
-// answer, beside agent and referrer.
-func quickObject(line []byte, base request.Address, matters func(string) bool, l *Line) bool {
-	if matters == nil {
-		return false
 	}
 	var j quickParts
-	s := jsonScanner{line: line, path: make([]byte, 0, 64)}
+	var shape jsonShape
+	last := 0
+	s := jsonScanner{line: text, path: make([]byte, 0, 64)}
 	s.blanks()
-	ok := s.object(0, func(path []byte, kind jsonValue, value span) bool {
-		text := kind == jsonString
-		if name, header := bytes.CutPrefix(path, []byte("headers.")); header {
-			switch {
-			case !text || bytes.IndexByte(name, '.') >= 0:
-				return false
-			case bytes.EqualFold(name, []byte("user-agent")):
-				return j.tell("agent", kind, line, value)
-			case bytes.EqualFold(name, []byte("referer")):
-				return j.tell("referrer", kind, line, value)
-			default:
-				return !matters(string(bytes.ToLower(name)))
-			}
+	ok := s.object(0, func(path []byte, kind valueKind, value span) bool {
+		part, ok := q.names(path)
+		if kind != jsonLiteral {
+			shape.values = append(shape.values, jsonValue{bytes.Clone(text[last:value.from]), kind, part})
+			last = int(value.to)
 		}
-		for _, part := range objectParts {
-			if string(path) == part {
-				return j.tell(part, kind, line, value)
-			}
-		}
-		return plainName(path) && !slices.Contains([]string{"cause", "got", "recorded", "request", "headers"}, string(path))
+		return ok && j.tell(part, kind, text, value)
 	})
-	return ok && s.end() && j.line(line, base, l)
+	if !ok || !s.end() || !j.line(text, q.base, l) {
+		return false
+	}
+	var more []jsonShape
+	if shapes != nil {
+		more = slices.Clip(*shapes)
+	}
+	if len(more) < maxShapes {
+		shape.end = bytes.Clone(text[last:])
+		more = append(more, shape)
+		q.shapes.CompareAndSwap(shapes, &more)
+	}
+	return true
+}
+
+// read takes the values of a line that has the shape; plain is false where one of them must
+// be read with care.
+func (s *jsonShape) read(line []byte, j *quickParts) (fits, plain bool) {
+	i := 0
+	for k := range s.values {
+		v := &s.values[k]
+		if !bytes.HasPrefix(line[i:], v.before) {
+			return false, false
+		}
+		i += len(v.before)
+		from := i
+		if v.kind == jsonString {
+			i = endOfText(line, i)
+		} else {
+			for i < len(line) && isDigit(line[i]) {
+				i++
+			}
+			if i > from+1 && line[from] == '0' {
+				return false, false
+			}
+		}
+		if i < 0 || i == from && v.kind == jsonNumber {
+			return false, false
+		}
+		if !j.tell(v.part, v.kind, line, span{uint32(from), uint32(i)}) {
+			return true, false
+		}
+	}
+	return bytes.Equal(line[i:], s.end), true
+}
+
+// endOfText gives the place of the quote that ends a text; -1 where an escape or a control
+// character comes first.
+func endOfText(line []byte, i int) int {
+	for ; i <= len(line)-8; i += 8 {
+		w := word(line, i)
+		if ends := under(w, ' ') | equal(w, '"') | equal(w, '\\'); ends != 0 {
+			i += bits.TrailingZeros64(ends) / 8
+			break
+		}
+	}
+	for ; i < len(line); i++ {
+		if c := line[i]; c == '"' {
+			return i
+		} else if c < ' ' || c == '\\' {
+			break
+		}
+	}
+	return -1
+}
+
+// objectName says what is told by a name of JSON lines; matters tells the header fields that
+// can change an answer, beside agent and referrer.
+func objectName(path []byte, matters func(string) bool) (part quickPart, ok bool) {
+	if name, header := bytes.CutPrefix(path, []byte("headers.")); header {
+		switch {
+		case bytes.IndexByte(name, '.') >= 0:
+			return careful, false
+		case bytes.EqualFold(name, []byte("user-agent")):
+			return theAgent, true
+		case bytes.EqualFold(name, []byte("referer")):
+			return theReferrer, true
+		}
+		return theField, !matters(string(bytes.ToLower(name)))
+	}
+	switch string(path) {
+	case "url", "method", "client", "time", "status", "location", "body":
+		return quickPartOf[string(path)], true
+	case "cause", "got", "recorded", "request", "headers": // of a line that was written
+		return careful, false
+	}
+	return nothing, plainName(path)
 }
 
 // plainName reports whether a name is another than all that are known, however they are
@@ -325,25 +291,15 @@ func (s *jsonScanner) end() bool {
 	return s.i == len(s.line)
 }
 
-// quickEvent reads a line of a JSON log; parts are what is told by which name.
-func quickEvent(line []byte, base request.Address, parts map[string]string, matters func(string) bool, l *Line) bool {
-	if matters == nil {
-		return false
+// eventName says what is told by a name of a JSON log; parts are what is told by which.
+func eventName(path []byte, parts map[string]quickPart, matters func(string) bool) (part quickPart, ok bool) {
+	path = bytes.TrimPrefix(path, []byte("attributes."))
+	if name, header := bytes.CutPrefix(path, []byte(headerName)); header && string(name) != "referer" && string(name) != "content-length" {
+		field := string(bytes.ReplaceAll(bytes.ToLower(name), []byte("_"), []byte("-")))
+		return nothing, field != "user-agent" && !matters(field) && bytes.IndexByte(name, '.') < 0
 	}
-	var j quickParts
-	s := jsonScanner{line: line, path: make([]byte, 0, 64)}
-	s.blanks()
-	ok := s.object(0, func(path []byte, kind jsonValue, value span) bool {
-		path = bytes.TrimPrefix(path, []byte("attributes."))
-		if name, header := bytes.CutPrefix(path, []byte(headerName)); header && string(name) != "referer" && string(name) != "content-length" {
-			field := string(bytes.ReplaceAll(bytes.ToLower(name), []byte("_"), []byte("-")))
-			return field != "user-agent" && !matters(field) && bytes.IndexByte(name, '.') < 0
-		}
-		part, known := parts[string(path)]
-		if !known {
-			return !bytes.HasPrefix(path, []byte("Attributes."))
-		}
-		return j.tell(part, kind, line, value)
-	})
-	return ok && s.end() && j.line(line, base, l)
+	if part, known := parts[string(path)]; known {
+		return part, true
+	}
+	return nothing, !bytes.HasPrefix(path, []byte("Attributes."))
 }
