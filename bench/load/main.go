@@ -28,10 +28,11 @@ func main() {
 	idle := flag.Int("idle", 2000, "connections that only lie there")
 	slow := flag.Int("slow", 200, "connections that send a byte a second")
 	bare := flag.String("bare", "", "serve this folder as the other one does, and nothing else")
+	like := flag.Bool("like", false, "with the header fields of the demo's redirects, and the preview's limits of time")
 	flag.Parse()
 	var err error
 	if *bare != "" {
-		err = serveBare(*bare)
+		err = serveBare(*bare, *like)
 	} else {
 		err = run(*seconds, *idle, *slow)
 	}
@@ -41,18 +42,30 @@ func main() {
 	}
 }
 
-// serveBare answers with a folder's files over TLS, and redirects one address. It says
-// where it listens, as the preview does.
-func serveBare(dir string) error {
+// serveBare answers with a folder's files over TLS, and redirects one address; like the
+// preview with the same header fields and limits of time. It says where it listens, as the
+// preview does.
+func serveBare(dir string, like bool) error {
 	mux := http.NewServeMux()
 	mux.Handle("/", http.FileServer(http.Dir(dir)))
-	mux.Handle("/fares.php", http.RedirectHandler("/fares/", http.StatusMovedPermanently))
+	mux.HandleFunc(redirect, func(w http.ResponseWriter, r *http.Request) {
+		if like {
+			h := w.Header()
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+			h.Set("X-Content-Type-Options", "nosniff")
+			h.Set("X-Frame-Options", "SAMEORIGIN")
+		}
+		http.Redirect(w, r, "/fares/", http.StatusMovedPermanently)
+	})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
 	fmt.Printf("https://%s/ is bare\n", l.Addr())
 	server := &http.Server{Handler: mux}
+	if like {
+		server.ReadHeaderTimeout, server.ReadTimeout, server.WriteTimeout, server.IdleTimeout = 10*time.Second, time.Minute, 5*time.Minute, 2*time.Minute
+	}
 	return server.ServeTLS(l, filepath.Join(dir, "..", "cert.pem"), filepath.Join(dir, "..", "key.pem"))
 }
 
@@ -83,10 +96,15 @@ func run(seconds, idle, slow int) error {
 	contestants := []contestant{
 		{"kibitz serve", []string{program, "serve", "-tls", "-quiet"}},
 		{"net/http alone", []string{self, "-bare", filepath.Join(site, "public")}},
+		{"net/http, the same header and limits", []string{self, "-bare", filepath.Join(site, "public"), "-like"}},
 	}
-	asks := []struct{ name, path string }{{"a page", "/timetables/winter/"}, {"a redirect", "/fares.php"}, {"a 404", "/nowhere"}}
+	asks := []struct{ name, path string }{{"a page", "/timetables/winter/"}, {"a redirect", redirect}, {"a 404", "/nowhere"}}
 	fmt.Printf("| | | requests a second | 99 of 100 within | memory | errors |\n| --- | --- | ---: | ---: | ---: | ---: |\n")
 	for _, ask := range asks {
+		contestants := contestants
+		if ask.path != redirect { // the others have no such header
+			contestants = contestants[:2]
+		}
 		best := make([]measured, len(contestants))
 		for range rounds { // in turns, since the machine is not always as quick
 			for i, c := range contestants {
@@ -102,10 +120,15 @@ func run(seconds, idle, slow int) error {
 		for i, m := range best {
 			fmt.Printf("| %s | %s | %.0f | %s | %d MiB | %s |\n", ask.name, contestants[i].name, m.rate, m.p99, m.peak>>20, m.errors)
 		}
-		fmt.Printf("| | ratio | %.2f | | | |\n", best[0].rate/best[1].rate)
+		for i, m := range best[1:] {
+			fmt.Printf("| | of %s | %.2f | | | |\n", contestants[i+1].name, best[0].rate/m.rate)
+		}
 	}
 	return nil
 }
+
+// redirect is an address of the demo that is redirected.
+const redirect = "/fares.php"
 
 // rounds is how often each is measured; the best counts.
 const rounds = 3

@@ -34,6 +34,7 @@ type command struct {
 	rules   string           // what -rules names; "" where there is no such flag
 	shows   func(*form) bool // the forms that -as can name; nil where there is no such flag
 	each    func(*form) bool // and with -each
+	stays   bool             // it runs until it is ended
 	goesOn  string           // what -continue does; "" where there is no such flag
 	top     int              // what -top is if nothing is said; 0 with no help where there is no such flag
 	topHelp string
@@ -150,7 +151,9 @@ const allOfThem = 1 << 30
 var namesFiles = []string{"out", "save", "log", "rules", "files", "inventory", "ask"}
 
 func (r *run) command(c *command, args []string) int {
-	collectLate()
+	if !c.stays {
+		collectLate()
+	}
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	flags.SetOutput(io.Discard)
 	r.common.flags(c, flags)

@@ -14,6 +14,7 @@ func init() {
 	register(command{
 		order:   12,
 		name:    "lsp",
+		stays:   true,
 		summary: "answers an editor, by the Language Server Protocol over standard input and output",
 		about: `Answers an editor that speaks the Language Server Protocol (3.17), over standard input
 and output; editors start it by themselves. docs/editor.md says how to connect three of

@@ -1,7 +1,7 @@
 package cli
 
-// When garbage is collected. Commands are short, and most end before it would have been worth
-// the while: none is collected until much memory is in use.
+// When garbage is collected. Most commands end before it would have been worth the while: none
+// is collected until much memory is in use.
 
 import (
 	"math"
@@ -25,7 +25,8 @@ const (
 // be done.
 var garbage struct{ least, percent, most atomic.Int64 }
 
-// collectLate sets when garbage is collected, for the whole program.
+// collectLate sets when garbage is collected, for the whole program. It is not for commands
+// that run on: they may come to have thousands of connections.
 func collectLate() {
 	garbage.least.Store(freely)
 	garbage.percent.Store(100)
@@ -41,8 +42,8 @@ func collectAgain(struct{}) {
 }
 
 func setLimit() {
-	live := inUse()
-	debug.SetMemoryLimit(min(max(garbage.least.Load(), live+live/100*garbage.percent.Load()), garbage.most.Load()))
+	live, stacks := inUse()
+	debug.SetMemoryLimit(min(stacks+max(garbage.least.Load(), live+live/100*garbage.percent.Load()), garbage.most.Load()))
 }
 
 // collectBeside is for a replay by a rulebook that has been loaded.
@@ -51,8 +52,17 @@ func collectBeside(b *rulebook.Book) {
 		garbage.least.Store(besideTable)
 		garbage.percent.Store(40)
 	}
-	garbage.most.Store(inUse() + memoryBeside)
+	live, _ := inUse()
+	garbage.most.Store(live + memoryBeside)
 	setLimit()
+}
+
+// inUse tells how many bytes of the heap were in use when garbage was collected last, 0 before
+// the first time; and how many stacks take.
+func inUse() (live, stacks int64) {
+	now := []metrics.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/memory/classes/heap/stacks:bytes"}}
+	metrics.Read(now)
+	return int64(now[0].Value.Uint64()), int64(now[1].Value.Uint64())
 }
 
 // largeTable reports whether the rulebook has tables of more than a few thousand
@@ -62,11 +72,4 @@ func largeTable(b *rulebook.Book) bool {
 		m, ok := rule.Action.(*rulebook.Moves)
 		return ok && len(m.Table.Rows) > 5000
 	})
-}
-
-// inUse is how much of memory was in use when garbage was collected last; 0 before that.
-func inUse() int64 {
-	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	metrics.Read(live)
-	return int64(live[0].Value.Uint64())
 }

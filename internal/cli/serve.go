@@ -27,6 +27,7 @@ func init() {
 		order:   9,
 		rules:   theRules,
 		name:    "serve",
+		stays:   true,
 		args:    "",
 		summary: "answers browsers on this machine exactly as predicted, and logs what decided",
 		about: `Answers real browsers and clients on this machine as trace predicts: status,

@@ -99,7 +99,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	req, named := s.request(e, r)
 	resp, body := s.predict(e, req)
-	done := Served{Time: s.Clock(), Request: req, Response: resp, Status: resp.Status}
+	done := Served{Time: req.Time, Request: req, Response: resp, Status: resp.Status}
 	switch {
 	case resp.Word() == engine.WordApp:
 		done.Status, done.Bytes = s.handOff(w, r, req, resp)
@@ -322,16 +322,19 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, req *request.Req
 		w.WriteHeader(http.StatusEarlyHints)
 		h.Del("Link")
 	}
-	h["Content-Type"] = nil // nothing is guessed
-	for _, f := range resp.Headers {
+	h["Content-Type"] = nil                     // nothing is guessed
+	values := make([]string, len(resp.Headers)) // of fields that stand once, as nearly all do
+	for i, f := range resp.Headers {
 		if f.Name == "Location" && !named {
 			f.Value = s.here(r, req, f.Value)
 		}
-		if http.CanonicalHeaderKey(f.Name) == "Content-Type" {
-			h.Set(f.Name, f.Value)
+		values[i] = f.Value
+		name := http.CanonicalHeaderKey(f.Name)
+		if h[name] == nil || name == "Content-Type" {
+			h[name] = values[i : i+1 : i+1]
 			continue
 		}
-		h.Add(f.Name, f.Value)
+		h[name] = append(h[name], f.Value)
 	}
 	w.WriteHeader(resp.Status)
 	if r.Method == http.MethodHead || resp.Status == http.StatusNoContent || resp.Status == http.StatusNotModified {
