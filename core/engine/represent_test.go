@@ -17,7 +17,7 @@ func dated(t testing.TB, rules string) *Engine {
 	text := strings.Repeat("the tide comes in\n", 100)
 	listing := fmt.Sprintf("path,size,modified\n/page.html,%d,2026-03-01T06:00:00Z\n/tiny.txt,3,2026-03-01T06:00:00Z\n/undated.txt,9,\n/sea.png,9000,2026-03-01T06:00:00Z\n"+
 		"/app.js,1800,2026-03-01T06:00:00Z\n/app.js.br,300,2026-03-01T06:00:00Z\n/app.js.gz,400,2026-03-01T06:00:00Z\n/big.js,1800,2026-03-01T06:00:00Z\n/big.js.gz,1900,2026-03-01T06:00:00Z\n/errors/e.html,20,2026-03-01T06:00:00Z\n", len(text))
-	tree, err := site.Inventory(strings.NewReader(listing))
+	tree, err := site.Inventory([]byte(listing))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -17,8 +18,8 @@ import (
 // path,size,modified,hash (the last two may be left out), one path a row, a
 // folder with a slash at its end. Times are RFC 3339. The errors name the line;
 // all of them are given at once.
-func Inventory(r io.Reader) (*Tree, error) {
-	rows := csv.NewReader(r)
+func Inventory(text []byte) (*Tree, error) {
+	rows := csv.NewReader(bytes.NewReader(text))
 	rows.FieldsPerRecord = -1
 	rows.ReuseRecord = true
 	heading, err := rows.Read()
@@ -31,7 +32,7 @@ func Inventory(r io.Reader) (*Tree, error) {
 	if len(names) < 2 || len(names) > len(known) || !slices.Equal(names, known[:len(names)]) {
 		return nil, fmt.Errorf("1: the first row of an inventory is path,size or path,size,modified,hash, not %s", strings.Join(names, ","))
 	}
-	t := New()
+	t := newTree(min(bytes.Count(text, []byte("\n")), maxRoom))
 	var problems []error
 	for {
 		row, err := rows.Read()
@@ -60,6 +61,9 @@ func Inventory(r io.Reader) (*Tree, error) {
 	t.sort()
 	return t, nil
 }
+
+// maxRoom is for how many rows room is made before they are read: not all lines need be rows.
+const maxRoom = 1 << 20
 
 // maxDeep is how deep a tree can be.
 const maxDeep = 1000

@@ -124,8 +124,13 @@ type Tree struct {
 }
 
 // New gives an empty tree, with nothing but its root.
-func New() *Tree {
-	return &Tree{nodes: map[string]*Node{"": {Folder: true}}}
+func New() *Tree { return newTree(1) }
+
+// newTree is New with room for so many nodes.
+func newTree(nodes int) *Tree {
+	t := &Tree{nodes: make(map[string]*Node, nodes)}
+	t.nodes[""] = &Node{Folder: true}
+	return t
 }
 
 // Find gives the node at a canonical path without a slash at its end, or nil.
@@ -180,9 +185,16 @@ func (t *Tree) add(n *Node) error {
 }
 
 func (t *Tree) sort() {
-	for _, n := range t.nodes {
-		slices.SortFunc(n.Children, func(a, b *Node) int { return strings.Compare(a.Path, b.Path) })
+	var below func(*Node)
+	below = func(folder *Node) {
+		slices.SortFunc(folder.Children, func(a, b *Node) int { return strings.Compare(a.Path, b.Path) })
+		for _, n := range folder.Children {
+			if n.Folder {
+				below(n)
+			}
+		}
 	}
+	below(t.nodes[""])
 }
 
 // Memory makes a tree of names like /a/b.html and their content; a name with a

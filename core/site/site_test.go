@@ -110,7 +110,7 @@ func TestLinksThatMultiply(t *testing.T) {
 }
 
 func TestInventories(t *testing.T) {
-	got, err := Inventory(strings.NewReader("\ufeffpath,size,modified,hash\r\n/a b.txt,4,2026-03-01T06:00:00Z,ff\r\n/empty/,,,\r\n/x/y/z,0,,\r\n"))
+	got, err := Inventory([]byte("\ufeffpath,size,modified,hash\r\n/a b.txt,4,2026-03-01T06:00:00Z,ff\r\n/empty/,,,\r\n/x/y/z,0,,\r\n"))
 	if err != nil || names(got) != "/ /a%20b.txt /empty/ /x/ /x/y/ /x/y/z" || got.Find("/a%20b.txt").Hash != "ff" {
 		t.Errorf("%v: %s", err, names(got))
 	}
@@ -127,7 +127,7 @@ func TestInventories(t *testing.T) {
 		"path,size\n\"/a,1\n":            "quote",
 		"path,size\n" + strings.Repeat("/a", 50_000) + ",1\n": "2: a path has at most 1000 folders",
 	} {
-		if _, err := Inventory(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := Inventory([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
 	}
@@ -151,7 +151,7 @@ func FuzzInventory(f *testing.F) {
 	f.Add("path,size\n/a/,\n/a/b,1\n")
 	f.Add("path,size,modified,hash\n/,0,,\n//,1\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		tree, err := Inventory(strings.NewReader(text))
+		tree, err := Inventory([]byte(text))
 		if err != nil {
 			return
 		}
@@ -159,7 +159,7 @@ func FuzzInventory(f *testing.F) {
 		if err := WriteInventory(&out, tree, func(n *Node) (string, error) { return n.Hash, nil }); err != nil {
 			t.Fatal(err)
 		}
-		again, err := Inventory(strings.NewReader(out.String()))
+		again, err := Inventory([]byte(out.String()))
 		if err != nil || names(again) != names(tree) {
 			t.Errorf("%q is written as %q: %v", text, out.String(), err)
 		}
@@ -177,7 +177,7 @@ func TestSameContent(t *testing.T) {
 			t.Errorf("%s: %v, %v, want %v", pair, got, err, want)
 		}
 	}
-	listed, err := Inventory(strings.NewReader("path,size,modified,hash\n/a,4,,aa\n/b,4,,aa\n/c,4,,bb\n"))
+	listed, err := Inventory([]byte("path,size,modified,hash\n/a,4,,aa\n/b,4,,aa\n/c,4,,bb\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/base64"
 	"errors"
@@ -157,7 +156,7 @@ func (r *run) loadTree(s *rulebook.Site) (*site.Tree, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the inventory cannot be read: %w", err)
 		}
-		tree, err := site.Inventory(bytes.NewReader(text))
+		tree, err := site.Inventory(text)
 		if err != nil {
 			return nil, fmt.Errorf("%s:%s", s.Inventory, strings.ReplaceAll(err.Error(), "\n", "\n"+s.Inventory+":"))
 		}

@@ -3,7 +3,6 @@ package lsp
 // A rulebook with all that it includes: read at every change, and looked into a moment later.
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -145,7 +144,7 @@ func (p *project) tree(s *rulebook.Site) (*site.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return site.Inventory(bytes.NewReader(text))
+	return site.Inventory(text)
 }
 
 // maxList is the size of a list up to which it is replayed unasked.

@@ -41,7 +41,7 @@ func TestEveryWayOfAnsweringGivesTheSame(t *testing.T) {
 	if err := site.WriteInventory(&listing, folder, func(*site.Node) (string, error) { return "", nil }); err != nil {
 		t.Fatal(err)
 	}
-	inventory, err := site.Inventory(&listing)
+	inventory, err := site.Inventory(listing.Bytes())
 	if err != nil {
 		t.Fatal(err)
 	}
