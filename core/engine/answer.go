@@ -32,10 +32,10 @@ func (e *Engine) Outcome(req *request.Request, into *Response) {
 	if s.engine != e {
 		*s = state{engine: e, find: compiled{}, light: true}
 	}
-	s.req, s.path, s.query, s.user, s.admitted, s.copied = req, "", "", "", false, false // site and front are most likely the same
+	s.req, s.path, s.query, s.user, s.admitted, s.copied, s.queried = req, "", "", "", false, false, false // site and front are most likely the same
 	*into = Response{}
 	s.run(into)
-	into.copied = s.copied
+	into.copied, into.queried = s.copied, s.queried
 	s.req = nil
 	states.Put(s)
 }

@@ -670,8 +670,10 @@ func (m *movedRows) taking(s *state, path string, each func(ref *rowRef)) {
 	if m.origins {
 		origins = append(origins, s.req.Address.Origin())
 	}
-	if m.queries && s.query != "" {
-		queries = append(queries, s.query)
+	if m.queries {
+		if query := s.Query(); query != "" {
+			queries = append(queries, query)
+		}
 	}
 	for _, origin := range origins {
 		for _, query := range queries {

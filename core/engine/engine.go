@@ -345,6 +345,7 @@ type Response struct {
 	Query string
 
 	copied  bool       // something is made of what the request says beside its address
+	queried bool       // the query was looked at
 	content []byte     // of what is not a file, or a filled page
 	varies  bool       // it may be sent in several encodings
 	first   int64      // of the bytes that are sent, for a part
@@ -357,6 +358,10 @@ type Response struct {
 // then have another answer. What Outcome gives has no headers: there, one that copies a
 // value counts only where it is not valid, and plain values (Inputs.Header) are all alike.
 func (r *Response) Copied() bool { return r.copied }
+
+// Queried reports whether an entry looked at the query, of what Outcome gives: where none did,
+// it is the same for any other query, but for the query of its Location.
+func (r *Response) Queried() bool { return r.queried }
 
 // Varies reports whether the answer may be sent in several encodings, so that what lies
 // between must be told (RFC 9110, 12.5.5).

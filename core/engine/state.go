@@ -30,6 +30,7 @@ type state struct {
 	user     string
 	admitted bool
 	copied   bool // a value beside the address was put into something
+	queried  bool // the query was looked at
 
 	key     frontKey
 	front   *front
@@ -49,7 +50,7 @@ type finder interface {
 func (s *state) Request() *request.Request { return s.req }
 func (s *state) Path() string              { return s.path }
 func (s *state) Asked() string             { return s.asked }
-func (s *state) Query() string             { return s.query }
+func (s *state) Query() string             { s.queried = true; return s.query }
 func (s *state) User() string              { return s.user }
 func (s *state) InTree() (string, bool)    { return s.atPath(), s.site.hasTree }
 

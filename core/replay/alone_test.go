@@ -5,6 +5,7 @@ package replay
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -53,6 +54,17 @@ func anyLine(r *rand.Rand) string {
 		tail = fmt.Sprintf(" \"%s\" \"%s\"", pick("-", "-", "", "https://r.example/x", "https://r.example/z?y", "https://q.example/x", "https://s.example/", "Bad", "x\\x07"), pick("-", "-", "a bot", "Bad", "\\x00\\x01", "\x00\x01", "a spider", strings.Repeat("long ", 30)))
 	}
 	return fmt.Sprintf("%s%s - - [%s] \"%s %s HTTP/1.1\" %s 12%s", pick("", "", "", "", "", "www.s.example ", "t.example:8080 "), client, at, req.Verb(), target, pick("200", "404", "301", "304", "500"), tail)
+}
+
+// otherQuery gives a line that differs in its query alone, or hardly in more.
+func otherQuery(r *rand.Rand, line string) string {
+	pick := func(list ...string) string { return list[r.IntN(len(list))] }
+	before, behind, _ := strings.Cut(line, " HTTP/1.1")
+	before, _, _ = strings.Cut(before, "?")
+	if i := strings.LastIndex(before, " /"); i >= 0 && r.IntN(3) == 0 {
+		before = before[:i+1] + pick("/q", "/a", "/n", "/b/c.txt")
+	}
+	return before + pick("", "?", "?q=1", "?q=1", "?q=2", "?id=1", "?id=2", "?x", "?q=1&id=1", "?id=1&x", "?X-Much=%00") + " HTTP/1.1" + behind
 }
 
 // anyHeaders are of all requests that do not have them.
@@ -128,7 +140,7 @@ func logBook(r *rand.Rand) string {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	test := func() string {
 		return pick("", "", " when ", " unless ") + pick("agent Bad", "agent *bot*", "agent absent", "agent plain ~(?<who>[a-z])+bot.*", "agent ~(?<who>B).* present", "referrer https://r.example/x", "referrer https://r.example/", "referrer absent", "referrer https://s.example/ ~https://(?<page>[rs]).*",
-			"client 192.0.2.0/24", "client 10.0.0.0/8 2001:db8::/32", "client absent", "time after 2026-03-01", "time before 2026-01-01", "query present", "query.q 1", "header.H present", "cookie.c de", "language de*", "user present", "scheme http")
+			"client 192.0.2.0/24", "client 10.0.0.0/8 2001:db8::/32", "client absent", "time after 2026-03-01", "time before 2026-01-01", "query present", "query.q 1", "query.q 1", "query.id absent", "header.H present", "cookie.c de", "language de*", "user present", "scheme http")
 	}
 	lines := ""
 	for site, head := range []string{"site s address https://s.example files public hosts www.s.example", "site t address http://t.example:8080"} {
@@ -197,6 +209,12 @@ func TestLinesThatAreNotAlike(t *testing.T) {
 		}
 		return out
 	}
+	queried := func(path string) (out []string) {
+		for _, query := range []string{"", "?", "?id=1", "?id=2", "?id=1&x", "?x", "?id=%00"} {
+			out = append(out, line(path+query, "-", "x"))
+		}
+		return out
+	}
 	const site, other = "site s address https://s.example files public\n", "site t address http://t.example:8080\n"
 	for name, test := range map[string]struct {
 		book    string
@@ -231,6 +249,19 @@ func TestLinesThatAreNotAlike(t *testing.T) {
 			[]string{line("/none", "x", "x"), line("/none", "x", "y"), line("/none", "-", "y")}},
 		"a URL that is too long behind a redirect": {site + "redirect r on /old to /a/longer/path as 302\nredirect s on /a/longer/path to /a as 302\nlimit l url 24B\nreply a with 204\n" + other, nil,
 			[]string{line("/old?q=1", "-", "x"), line("/old?q=123456789", "-", "x"), line("/old?q=1234567890123", "-", "x")}},
+		"a row for one query":                       {site + "moves m table anything.csv as permanent\n" + other, nil, queried("/q")},
+		"a row for one query, behind a rewrite":     {site + "rewrite r on /r to /q\nmoves m table anything.csv as permanent\n" + other, nil, queried("/r")},
+		"a query that is looked at for one path":    {site + "reply y on /a when query.id 1 with 204\n" + other, nil, append(queried("/a"), queried("/b")...)},
+		"a query that is looked at behind one path": {site + "redirect r on /old to /a as 301\nreply y on /a when query.id 1 with 204\n" + other, nil, append(queried("/old"), queried("/new")...)},
+		"a query that is not passed on":             {site + "redirect r on /old to /a as 301 query drop\nreply y on /a when query.id 1 with 204\n" + other, nil, queried("/old")},
+		"a query of which a part is passed on":      {site + "redirect r on /old to /a as 301 query only id\nreply y on /a when query.id 1 with 204\n" + other, nil, queried("/old")},
+		"a query that is copied":                    {site + "redirect r on /old to /{query.id} as 301\nreply y on /1 with 204\n" + other, nil, queried("/old")},
+		"a query that an error page shows":          {site + "error e for 404 text {query.id}\nreply y on /y when query.none present with 204\n" + other, nil, queried("/none")},
+		"a query that decides of a file":            {site + "fallback f to /{query.id}.html /a\nreply y on /y when query.none present with 204\n" + other, nil, queried("/none")},
+		"a query whose header is not valid":         {site + "header h set X-A {query.id}\nreply y on /y when query.none present with 204\n" + other, nil, queried("/none")},
+		"a query that only a header looks at":       {site + "header h when query.id 1 set X-A b\nreply y on /y when query.none present with 204\n" + other, nil, queried("/none")},
+		"a client before a query":                   {site + "reply y on /a when client 192.0.2.9 when query.id 1 with 204\n" + other, nil, queried("/a")},
+		"a query that is too long":                  {site + "limit l url 24B\nreply y on /y when query.none present with 204\n" + other, nil, withQueries("/none")},
 	} {
 		t.Run(name, func(t *testing.T) {
 			o := Options{Workers: 1, Headers: test.headers}
@@ -245,6 +276,39 @@ func TestLinesThatAreNotAlike(t *testing.T) {
 	}
 }
 
+// What is answered without a look at the query is answered so for any other.
+func TestQueriesThatNobodyLooksAt(t *testing.T) {
+	unqueried := 0
+	for seed := range uint64(sized(1500)) {
+		r := rand.New(rand.NewPCG(seed, 2))
+		book := logBook(r)
+		if seed%2 == 0 {
+			book = trial.Anything(r, 6)
+		}
+		e := anyEngine(t, book)
+		for range 20 {
+			req := trial.AnyRequest(r)
+			in := e.Inputs(req.Address.Host)
+			resp, v := answer(e, req, true)
+			if queried(resp, v) || in.URL < math.MaxInt64 || !in.Query {
+				continue
+			}
+			unqueried++
+			was := sumOf(resp, v)
+			for _, query := range []string{"", "q=1", "q=2", "id=1", "id=2&q=de", "x", "q=%00"} {
+				other := *req
+				other.Address.Query, other.Address.HasQuery = query, query != ""
+				if now := sumOf(answer(e, &other, true)); now != was {
+					t.Fatalf("%s\nis answered %+v, and with the query %q %+v, by\n%s", req.Address, was, query, now, book)
+				}
+			}
+		}
+	}
+	if unqueried < sized(1500) {
+		t.Errorf("only %d requests were answered without a look at their query", unqueried)
+	}
+}
+
 // FuzzEachLineCounts tries few lines in one way, so that it tries many rulebooks.
 func FuzzEachLineCounts(f *testing.F) {
 	f.Fuzz(func(t *testing.T, a, b uint64) {
@@ -254,7 +318,9 @@ func FuzzEachLineCounts(f *testing.F) {
 		var lines []string
 		unmemoized := NewTally()
 		for range 10 {
-			lines = append(lines, anyLine(r))
+			if lines = append(lines, anyLine(r)); len(lines) > 1 && r.IntN(2) == 0 {
+				lines[len(lines)-1] = otherQuery(r, lines[r.IntN(len(lines)-1)])
+			}
 			var l list.Line
 			if err := list.ParseLog([]byte(lines[len(lines)-1]), &l); err != nil {
 				t.Fatal(err)
@@ -266,7 +332,7 @@ func FuzzEachLineCounts(f *testing.F) {
 			from := fromPage(item.Request)
 			agent, _ := item.Request.Get("user-agent")
 			item.Request.AddMissing(o.Headers)
-			result := newResult(e, "log", item)
+			result := &Result{List: "log", Item: item, Query: looksAtQuery(e, item.Request)}
 			result.Response, result.Visit = answer(e, item.Request, true)
 			result.From, result.Robot = from, VisitorOf(agent, nil) == Robots
 			unmemoized.Add(result)
@@ -290,7 +356,9 @@ func eachLineCounts(t *testing.T, r *rand.Rand, book string) {
 	}
 	kinds := make([]string, 4+r.IntN(12)) // few, so that lines come again
 	for i := range kinds {
-		kinds[i] = anyLine(r)
+		if kinds[i] = anyLine(r); i > 0 && r.IntN(2) == 0 {
+			kinds[i] = otherQuery(r, kinds[r.IntN(i)])
+		}
 	}
 	lines := make([]string, 40)
 	for i := range lines {

@@ -245,10 +245,11 @@ func (k *lineKeys) classify(lines []list.Line) {
 	}
 }
 
-// needsQuery reports whether lines that differ in their queries may have different outcomes.
+// needsQuery reports whether lines that differ in their queries may have different outcomes,
+// even where no entry looks at queries.
 func (k *lineKeys) needsQuery(l *list.Line) bool {
 	target := l.Target()
-	return k.Query || int64(len(target)) > k.URL || target[0] != '/'
+	return int64(len(target)) > k.URL || target[0] != '/'
 }
 
 // unmemoized reports whether the answer to a line may be another than that of its class. It

@@ -97,6 +97,7 @@ func (c *Compare) Comparer() *Comparer {
 type compared struct {
 	group     *Group
 	ownValues bool // it depends on more of the request than which tests hold
+	queried   bool // an entry of either rulebook looked at the query
 }
 
 // Add compares a request.
@@ -201,7 +202,7 @@ func (c *Comparer) anew(req *request.Request) compared {
 	if len(c.starts) < maxStarts && req.Verb() == "GET" {
 		c.starts[req.Address.String()] = req
 	}
-	return compared{g, own}
+	return compared{g, own, queried(before.Hops[0].Response, before) || queried(after.Hops[0].Response, after)}
 }
 
 // show keeps a request as an example of its group, if it is one of the plainest, whatever

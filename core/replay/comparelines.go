@@ -46,7 +46,7 @@ func (w *lineComparer) take(lines []list.Line) {
 	}
 	w.classify(lines)
 	for i := range lines {
-		// What is passed on as it is, and looked at by nobody, is no difference.
+		// A query that is passed on as it is, and looked at by nobody, makes no difference.
 		any := remembered[i] && w.passes && !w.needsQuery(&lines[i])
 		if any {
 			w.key = w.appendKey(w.key[:0], i, &lines[i], false)
@@ -72,7 +72,7 @@ func (w *lineComparer) take(lines []list.Line) {
 				w.known[string(w.key)] = found
 			}
 		}
-		if any && found.group == nil && !found.ownValues {
+		if any && found.group == nil && !found.ownValues && !found.queried {
 			if len(w.same) >= maxCompared {
 				clear(w.same)
 			}

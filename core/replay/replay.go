@@ -4,6 +4,7 @@ package replay
 
 import (
 	"cmp"
+	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -22,7 +23,7 @@ type Result struct {
 	Response *engine.Response
 	Visit    *browser.Visit // nil where nothing needs it: the answer is not a redirect
 	Unmet    []string       // expectations that are not met
-	Query    bool           // rules of the site look at queries
+	Query    bool           // an entry looked at the query, so that it is told with the address
 	From     string         // the page that the list itself names as the one that it was asked from; "" for none
 	Robot    bool           // a program that asks by itself, by the name that the list has
 }
@@ -43,7 +44,7 @@ type Source struct {
 
 // Predict answers one request of a list.
 func Predict(e *engine.Engine, name string, item *list.Item) *Result {
-	r := newResult(e, name, item)
+	r := &Result{List: cmp.Or(item.List, name), Item: item, Query: looksAtQuery(e, item.Request)}
 	r.Response = e.Predict(item.Request)
 	if item.Expects != nil || browser.Follows(r.Response) {
 		r.Visit = browser.OpenFrom(e, item.Request, r.Response)
@@ -54,8 +55,16 @@ func Predict(e *engine.Engine, name string, item *list.Item) *Result {
 	return r
 }
 
-func newResult(e *engine.Engine, name string, item *list.Item) *Result {
-	return &Result{List: cmp.Or(item.List, name), Item: item, Query: e.ReadsQuery(item.Request.Address.Host)}
+// queried reports whether an entry looked at the query, for an answer without the header or on
+// the visit that it begins, which may be nil.
+func queried(resp *engine.Response, v *browser.Visit) bool {
+	return resp.Queried() || v != nil && slices.ContainsFunc(v.Hops, func(h browser.Hop) bool { return h.Response.Queried() })
+}
+
+// looksAtQuery is queried for a request whose answer is wanted with the header. It is predicted
+// without: what entries say of a header alone is not told for each address.
+func looksAtQuery(e *engine.Engine, req *request.Request) bool {
+	return e.ReadsQuery(req.Address.Host) && queried(answer(e, req, true))
 }
 
 // answer gives the answer to a request and the visit that it begins, nil where nothing needs
@@ -111,8 +120,12 @@ func (t *Tally) addItem(m *memo, name string, item *list.Item, o *Options) *Resu
 	if item.Expects != nil {
 		r = Predict(m.engine, name, item)
 	} else {
-		r = newResult(m.engine, name, item)
-		r.Response, r.Visit = m.predict(item.Request, !o.Whole)
+		r = &Result{List: cmp.Or(item.List, name), Item: item}
+		if r.Response, r.Visit = m.predict(item.Request, !o.Whole); o.Whole {
+			r.Query = looksAtQuery(m.engine, item.Request)
+		} else {
+			r.Query = queried(r.Response, r.Visit)
+		}
 	}
 	r.From, r.Robot = from, m.isRobot(agent, o.Robots)
 	if !o.spans(item.Request.Time) || !o.Of(r) {

@@ -175,8 +175,12 @@ func (s *lineShow) endChunk(number int) {
 // answered predicts a request of a line, of which it keeps a copy.
 func (w *logWorker) answered(req request.Request) *shown {
 	req.Headers = slices.Clone(req.Headers)
-	out := &shown{method: req.Method, address: req.Address, query: w.engine.ReadsQuery(req.Address.Host)}
-	out.response, out.visit = answer(w.engine, &req, !w.options.Whole)
+	out := &shown{method: req.Method, address: req.Address}
+	if out.response, out.visit = answer(w.engine, &req, !w.options.Whole); w.options.Whole {
+		out.query = looksAtQuery(w.engine, &req)
+	} else {
+		out.query = queried(out.response, out.visit)
+	}
 	return out
 }
 

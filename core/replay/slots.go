@@ -22,8 +22,9 @@ type slot struct {
 	timed    bool  // an entry decides, and the time of its last use is reported
 	byEntry  bool  // lines are counted for their own entries (entryLine)
 	filtered bool  // -only does not select all lines: each is looked at
+	queried  bool  // an entry looked at the query: without one in its key, it is of lines that have none
 	length   uint8 // of the key; 0 for one that is too long to fit here, and stands in rare
-	key      [95]byte
+	key      [94]byte
 }
 
 // rare is what few slots need.

@@ -150,7 +150,7 @@ func bound(t time.Time) uint32 {
 // A pending line is one of a batch that is looked up.
 type pending struct {
 	hash       uint64
-	query      bool // its memo key has its query
+	query      bool // its memo key has its query, whatever is answered
 	unmemoized bool // its answer must not be memoized
 	slot       uint32
 }
@@ -187,7 +187,7 @@ func (w *logWorker) take(lines []list.Line) {
 	if w.classes {
 		w.classify(lines)
 		for i := range waiting {
-			waiting[i].hash += uint64(w.classed[i].ID) * spread
+			waiting[i].hash += uint64(w.classed[i].ID) * spread // as w.hash does
 		}
 	}
 	if w.show != nil {
@@ -214,14 +214,7 @@ func (w *logWorker) countLine(i int, l *list.Line) {
 		return
 	}
 	if !m.unmemoized {
-		key := l.Asked(m.query)
-		if int(m.slot) < len(w.slots.all) {
-			if s := &w.slots.all[m.slot]; w.slots.is(s, key, of.ID) {
-				w.countIn(s, l, of)
-				return
-			}
-		}
-		if s := w.slots.find(key, of.ID, m.hash); s != nil {
+		if s := w.memoized(m, l, of); s != nil {
 			w.countIn(s, l, of)
 			return
 		}
@@ -229,10 +222,33 @@ func (w *logWorker) countLine(i int, l *list.Line) {
 	w.countNew(i, l)
 }
 
+// memoized gives the slot of a line; nil for none. It is that of all lines for its path, or,
+// where an entry looks at queries on the way, of those with its query.
+func (w *logWorker) memoized(m *pending, l *list.Line, of *engine.Class) *slot {
+	key := l.Asked(m.query)
+	var s *slot
+	if int(m.slot) < len(w.slots.all) && w.slots.is(&w.slots.all[m.slot], key, of.ID) {
+		s = &w.slots.all[m.slot]
+	} else {
+		s = w.slots.find(key, of.ID, m.hash)
+	}
+	if w.Query && !m.query && (s == nil || s.queried) {
+		if whole := l.Asked(true); len(whole) > len(key) {
+			return w.slots.find(whole, of.ID, w.hash(whole, of))
+		}
+	}
+	return s
+}
+
+// hash is that of a key and class.
+func (w *logWorker) hash(key []byte, of *engine.Class) uint64 {
+	return w.slots.hash(key) + uint64(of.ID)*spread
+}
+
 // countNew predicts a line whose memo key is not in the table.
 func (w *logWorker) countNew(i int, l *list.Line) {
 	m, of := &w.waiting[i], &w.classed[i]
-	number, copied, err := w.predict(l, *of, m.unmemoized)
+	number, copied, queried, err := w.predict(l, *of, m.unmemoized)
 	if err != nil {
 		w.skip(w.places[i], err.Error())
 		return
@@ -240,8 +256,9 @@ func (w *logWorker) countNew(i int, l *list.Line) {
 	if w.slots.full() {
 		w.foldSlots()
 	}
-	s, sum := w.slots.add(l.Asked(m.query), of.ID), &w.sums[number]
-	s.sum, s.look, s.timed, s.byEntry = number, sum.look, sum.by != nil, sum.outcome == nil
+	key := l.Asked(m.query || queried)
+	s, sum := w.slots.add(key, of.ID), &w.sums[number]
+	s.sum, s.look, s.timed, s.byEntry, s.queried = number, sum.look, sum.by != nil, sum.outcome == nil, queried
 	if s.byEntry {
 		w.slots.rareOf(s).address = w.target(s)
 	}
@@ -252,7 +269,7 @@ func (w *logWorker) countNew(i int, l *list.Line) {
 		w.slots.drop()
 		return
 	}
-	w.slots.keep(m.hash)
+	w.slots.keep(w.hash(key, of))
 	w.countIn(s, l, of)
 }
 
@@ -363,16 +380,17 @@ func (k *sample) of(l *list.Line, class engine.Class, b *basis, all bool) {
 const maxSamples = 1 << 8
 
 // predict predicts the answer to a line, or to the sample of its class, and reports whether
-// an entry copied a value of the request, so that the answer must not be memoized.
-func (w *logWorker) predict(l *list.Line, class engine.Class, unmemoized bool) (sum uint32, copied bool, err error) {
+// an entry copied a value of the request, so that the answer must not be memoized, and whether
+// one looked at the query.
+func (w *logWorker) predict(l *list.Line, class engine.Class, unmemoized bool) (sum uint32, copied, queried bool, err error) {
 	address, err := list.TargetAddress(string(l.Target()), w.base)
 	if err != nil {
-		return 0, false, err
+		return 0, false, false, err
 	}
 	ask := func(k *sample) {
 		w.request = request.Request{Method: verb(l.Method()), Address: address, Client: k.client, Time: k.time, Headers: append(w.request.Headers[:0], k.headers...)}
 		w.request.AddMissing(w.options.Headers)
-		sum, copied = w.answer(k.Entry)
+		sum, copied, queried = w.answer(k.Entry)
 	}
 	if !w.Copies && !unmemoized {
 		known := &w.samples[class.ID%maxSamples]
@@ -380,12 +398,12 @@ func (w *logWorker) predict(l *list.Line, class engine.Class, unmemoized bool) (
 			known.of(l, class, w.basis, false)
 		}
 		if ask(known); !copied { // else the line's own values count
-			return sum, false, nil
+			return sum, false, queried, nil
 		}
 	}
 	w.line.of(l, class, w.basis, true)
 	ask(&w.line)
-	return sum, copied, nil
+	return sum, copied, queried, nil
 }
 
 // verb is a method as a string; the commonest are not copied.
@@ -403,7 +421,7 @@ func verb(b []byte) string {
 
 // answer predicts for the worker's request, and gives the number of its sum: one for all
 // interchangeable entries, where one of them decides.
-func (w *logWorker) answer(own uint32) (number uint32, copied bool) {
+func (w *logWorker) answer(own uint32) (number uint32, copied, looked bool) {
 	w.engine.Outcome(&w.request, &w.response)
 	copied = w.response.Copied()
 	w.visit = nil
@@ -416,7 +434,7 @@ func (w *logWorker) answer(own uint32) (number uint32, copied bool) {
 	if interchangeable {
 		s.by = nil
 	}
-	return w.number(s, w.response.File, interchangeable), copied
+	return w.number(s, w.response.File, interchangeable), copied, queried(&w.response, w.visit)
 }
 
 // entry gives the entry that a class names.
@@ -480,12 +498,12 @@ func (w *logWorker) target(s *slot) string {
 	method, target, _ := bytes.Cut(w.slots.keyOf(s), []byte(" "))
 	var address string
 	if target[0] == '/' {
-		if !w.Query {
+		if !s.queried {
 			target, _, _ = bytes.Cut(target, []byte("?"))
 		}
 		address = w.origin + string(target)
 	} else if a, err := list.TargetAddress(string(target), w.base); err == nil {
-		if !w.engine.ReadsQuery(a.Host) {
+		if !s.queried {
 			a.Query, a.HasQuery = "", false
 		}
 		a.Fragment = ""
