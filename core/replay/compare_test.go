@@ -259,8 +259,8 @@ func TestComparedQueries(t *testing.T) {
 	r := rand2.New(rand2.NewPCG(8, 8))
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	rules := func() string {
-		own := pick("", "", "?x=1", "?y=2")
-		mode := pick("", " query drop", " query merge", " query only z", " query only w")
+		own := pick("", "", "", "", "?x=1", "?y=2")
+		mode := pick("", "", "", " query drop", " query merge", " query only z", " query only w")
 		looks := pick("", "", "reply l on /b when query.x 1 with 204\n", "access l on /a when query.z present refuse\n", "header l when query.w 4 set X-A b\n", "header l on /b set X-A {query.y}\n")
 		return looks + pick("redirect a on /a to /b"+own+" as 301"+mode, "rewrite a on /a to /c"+own+mode+"\nhandoff c on /c", "moves a table rows.csv as 301"+pick("", " query drop", " query only z"))
 	}
