@@ -46,7 +46,7 @@ func (e *Engine) answer(req *request.Request, find finder, t *Trace) *Response {
 	s := &state{engine: e, req: req, find: find, trace: t}
 	r := &Response{}
 	s.run(r)
-	r.copied = s.copied
+	r.copied, r.queried = s.copied, s.queried
 	return r
 }
 
@@ -58,7 +58,7 @@ func (e Inside) Predict(req *request.Request) *Response {
 	s := &state{engine: e.Engine, req: req, find: compiled{}, inside: true}
 	r := &Response{}
 	s.run(r)
-	r.copied = s.copied
+	r.copied, r.queried = s.copied, s.queried
 	return r
 }
 

@@ -359,8 +359,9 @@ type Response struct {
 // value counts only where it is not valid, and plain values (Inputs.Header) are all alike.
 func (r *Response) Copied() bool { return r.copied }
 
-// Queried reports whether an entry looked at the query, of what Outcome gives: where none did,
-// it is the same for any other query, but for the query of its Location.
+// Queried reports whether an entry looked at the query: where none did, the answer is the same
+// for any other, but for the query of its Location. What only a header entry looks at does not
+// count where Outcome does not need it.
 func (r *Response) Queried() bool { return r.queried }
 
 // Varies reports whether the answer may be sent in several encodings, so that what lies
