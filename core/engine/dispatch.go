@@ -622,7 +622,7 @@ type movedRows struct {
 	rows    *rulebook.RowIndex // nil for none
 	refs    []rowRef           // in the order of entries and rows
 	folded  bool               // some table ignores case
-	queries bool               // some row takes one query alone
+	queries map[string]bool    // the paths of which some row takes one query alone
 	origins bool               // some row takes one origin alone
 }
 
@@ -649,7 +649,13 @@ func (m *movedRows) index(entries []*entry) {
 		for i := range rows {
 			row, ref := &rows[i], int32(len(m.refs))
 			m.refs = append(m.refs, rowRef{row: row, pos: int32(e.pos)})
-			m.queries, m.origins = m.queries || row.HasQuery, m.origins || row.Origin != ""
+			m.origins = m.origins || row.Origin != ""
+			if row.HasQuery {
+				if m.queries == nil {
+					m.queries = map[string]bool{}
+				}
+				m.queries[row.Path] = true
+			}
 			if first := m.rows.Add(ref, m.row); first >= 0 { // of another entry
 				before, ok := last[first]
 				if !ok {
@@ -670,7 +676,7 @@ func (m *movedRows) taking(s *state, path string, each func(ref *rowRef)) {
 	if m.origins {
 		origins = append(origins, s.req.Address.Origin())
 	}
-	if m.queries {
+	if m.queries[path] {
 		if query := s.Query(); query != "" {
 			queries = append(queries, query)
 		}

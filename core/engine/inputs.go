@@ -155,7 +155,7 @@ func (in *Inputs) entry(s *siteEngine, e *entry) {
 	}
 	switch a := e.Action.(type) {
 	case *rulebook.Moves:
-		in.Query = in.Query || s.moved.queries
+		in.Query = in.Query || s.moved.queries != nil
 	case *rulebook.Limit:
 		if a.URL >= 0 {
 			in.URL = min(in.URL, a.URL)
