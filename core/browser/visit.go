@@ -16,7 +16,7 @@ type Ending string
 
 const (
 	Arrived   Ending = "arrived"
-	Loop      Ending = "loop"                   // an address comes back with the same method
+	Loop      Ending = "loop"                   // an address comes back with the same method and cookies
 	TooLong   Ending = "too-long"               // the twenty-first redirect, or one of which the address cannot grow further
 	Left      Ending = "left"                   // an address of no site of the rulebook
 	ToApp     Ending = Ending(engine.WordApp)   // an application answers
@@ -73,6 +73,7 @@ type Server interface {
 	Predict(*request.Request) *engine.Response
 	Outcome(*request.Request, *engine.Response)
 	Serves(host string) bool
+	SetsCookies() bool // with some answers, which Outcome does not tell
 }
 
 // Open follows a request to its end.
@@ -80,39 +81,51 @@ func Open(s Server, req *request.Request) *Visit { return OpenFrom(s, req, s.Pre
 
 // OpenFrom is Open for a request whose answer is known already.
 func OpenFrom(s Server, req *request.Request, r *engine.Response) *Visit {
-	return visit(s, req, r, engine.MaxRedirects, s.Predict)
+	return visit(s, req, r, engine.MaxRedirects, &jar{}, s.Predict)
 }
 
 // OpenFor is Open for a browser that follows up to limit redirects.
 func OpenFor(s Server, req *request.Request, limit int) *Visit {
-	return visit(s, req, s.Predict(req), limit, s.Predict)
+	return visit(s, req, s.Predict(req), limit, &jar{}, s.Predict)
 }
 
 // OpenWith is Open with some answers that the browser has stored: stored gives
-// them, or nil where it has to ask.
+// them, or nil where it has to ask. What they set was set when they came.
 func OpenWith(s Server, req *request.Request, stored func(*request.Request) *engine.Response) *Visit {
 	predict := func(req *request.Request) *engine.Response {
 		if r := stored(req); r != nil {
-			return r
+			again := *r
+			again.Headers = without(r.Headers, []string{"Set-Cookie"})
+			return &again
 		}
 		return s.Predict(req)
 	}
-	return visit(s, req, predict(req), engine.MaxRedirects, predict)
+	return visit(s, req, predict(req), engine.MaxRedirects, &jar{}, predict)
 }
 
-// OpenOutcome is OpenFrom with answers as Outcome gives them.
+// OpenWithout is Open for one that keeps no cookies.
+func OpenWithout(s Server, req *request.Request) *Visit {
+	return visit(s, req, s.Predict(req), engine.MaxRedirects, nil, s.Predict)
+}
+
+// OpenOutcome is OpenFrom with answers as Outcome gives them, where no more is needed.
 func OpenOutcome(s Server, req *request.Request, r *engine.Response) *Visit {
-	return visit(s, req, r, engine.MaxRedirects, func(req *request.Request) *engine.Response {
+	if s.SetsCookies() {
+		return Open(s, req)
+	}
+	return visit(s, req, r, engine.MaxRedirects, &jar{}, func(req *request.Request) *engine.Response {
 		r := &engine.Response{}
 		s.Outcome(req, r)
 		return r
 	})
 }
 
-func visit(s Server, req *request.Request, r *engine.Response, limit int, predict func(*request.Request) *engine.Response) *Visit {
+// visit follows redirects; cookies is nil for a browser that keeps none.
+func visit(s Server, req *request.Request, r *engine.Response, limit int, cookies *jar, predict func(*request.Request) *engine.Response) *Visit {
 	v := &Visit{}
+	var states []string // of the jar, as each request was made
 	for {
-		v.Hops = append(v.Hops, Hop{req, r})
+		v.Hops, states = append(v.Hops, Hop{req, r}), append(states, cookies.state())
 		switch {
 		case r.Word() != "":
 			v.Ending = Ending(r.Word())
@@ -132,8 +145,10 @@ func visit(s Server, req *request.Request, r *engine.Response, limit int, predic
 			v.Ending = BadEnding
 			return v
 		}
+		cookies.take(req, r)
+		cookies.send(next)
 		for i, h := range v.Hops {
-			if h.Request.Verb() == next.Verb() && sameResource(h.Request.Address, next.Address) {
+			if h.Request.Verb() == next.Verb() && sameResource(h.Request.Address, next.Address) && states[i] == cookies.state() {
 				v.Ending, v.Again = Loop, i
 				return v
 			}

@@ -34,6 +34,8 @@ type Engine struct {
 	wild  []*siteEngine          // those that have patterns of hosts
 	any   *siteEngine            // answers for unknown hosts
 
+	cookies map[string]bool // as Book.Cookies gives them
+
 	passwords *passwordCache
 }
 
@@ -131,7 +133,7 @@ func (e *Engine) With(book *rulebook.Book) *Engine {
 // Load compiles a rulebook, and has the tree of each site read meanwhile, in their
 // order (nil for one that is not known). An error is that of a tree.
 func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*Engine, error) {
-	e := &Engine{Book: book, passwords: &passwordCache{}, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
+	e := &Engine{Book: book, cookies: book.Cookies(), passwords: &passwordCache{}, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
 	var compiling sync.WaitGroup
 	defer compiling.Wait()
 	for _, s := range book.Sites {
@@ -251,6 +253,16 @@ func (e *Engine) Serves(host string) bool { return e.siteFor(host) != nil }
 // queries.
 func (e *Engine) ReadsQuery(host string) bool {
 	return e.Inputs(host).Query
+}
+
+// SetsCookies reports whether a header entry sets a cookie.
+func (e *Engine) SetsCookies() bool { return e.cookies != nil }
+
+// Sets reports whether what a field reads of a request may be a cookie that a header entry has
+// set with an answer before.
+func (e *Engine) Sets(f rulebook.Field) bool {
+	from := f.Row().Header
+	return from != nil && from(f.Name) == "cookie" && (strings.EqualFold(f.Name, "cookie") && e.cookies != nil || e.cookies[f.Name] || e.cookies[""])
 }
 
 // Loopback is the address of a client on this machine.

@@ -61,6 +61,33 @@ type HeaderChange struct {
 	Value *Template // nil for drop
 }
 
+// Cookies are the names of the cookies that header entries set, "" for one that is not known
+// before there is a request; nil where they set none.
+func (b *Book) Cookies() (names map[string]bool) {
+	for _, r := range b.Rules {
+		a, ok := r.Action.(*Header)
+		if !ok {
+			continue
+		}
+		for _, c := range a.Changes {
+			if c.Value == nil || !strings.EqualFold(c.Name, "Set-Cookie") {
+				continue
+			}
+			name := ""
+			if body := c.Value.Body; len(body) > 0 && !body[0].Value {
+				if before, _, ok := strings.Cut(body[0].Text, "="); ok {
+					name = strings.TrimSpace(before)
+				}
+			}
+			if names == nil {
+				names = map[string]bool{}
+			}
+			names[name] = true
+		}
+	}
+	return names
+}
+
 // ownHeaders are the fields that the answer itself decides.
 var ownHeaders = []string{"content-length", "transfer-encoding", "connection", "date", "location", "allow"}
 

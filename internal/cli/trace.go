@@ -149,6 +149,11 @@ func (r *run) traceText(t traced) error {
 	}
 	out.Rows("  ", rows, 0, 1)
 	out.Printf("\n%s\n", r.ending(v))
+	if t.engine.SetsCookies() {
+		if without := browser.OpenWithout(t.engine, req); without.Summary() != v.Summary() {
+			out.Printf("Without cookies, as most robots ask, the visit %s.\n", render.Clean(without.Summary()))
+		}
+	}
 
 	last := v.Last()
 	if len(last.Headers) > 0 || len(last.Hints) > 0 {

@@ -103,6 +103,7 @@ type bookWriter struct {
 	capitals bool       // capitals and small letters meet, and _ and -
 	values   bool       // what requests hold is copied
 	slashes  bool       // runs of slashes are kept
+	cookies  bool       // answers set cookies
 }
 
 // Book writes a small random rulebook.
@@ -112,11 +113,20 @@ func Book(r *rand.Rand) string {
 		w.fields = append(w.fields, conditions[r.IntN(len(conditions))])
 	}
 	w.capitals, w.values = r.IntN(4) == 0, r.IntN(4) == 0
+	if w.cookies = r.IntN(5) == 0; w.cookies {
+		w.fields[0] = conditions[slices.IndexFunc(conditions, func(tests []string) bool { return strings.HasPrefix(tests[0], "cookie.") })]
+	}
 	keep := w.pick("", "", "", "", " slashes keep")
 	w.slashes = keep != ""
 	lines := []string{firstSite + w.pick("", "", "", " *.s.example") + keep + w.pick("", "", "", "", " unknown-hosts answer")}
 	for i := range 1 + r.IntN(6) {
 		lines = append(lines, w.entry(fmt.Sprint("e", i), true))
+	}
+	for i := range 2 {
+		if w.cookies && r.IntN(3) > 0 {
+			lines = append(lines, fmt.Sprint("header k", i, w.pick("", " on /a", " on /:x", " on /b/*", " in /a/", " when cookie.c absent"),
+				w.pick(" set", " add"), " Set-Cookie \"", w.pick("c=de", "c=de; Path=/", "c=en; Path=/", "c=; Max-Age=0; Path=/", "c=; Max-Age=0", "c={query.q}; Path=/", "d=1", "c=de; Domain=s.example; Path=/a"), "\""))
+		}
 	}
 	if r.IntN(3) == 0 {
 		files := w.pick(" files public", " files public", " files public/b", " files other", "")

@@ -95,6 +95,12 @@ func TestWhatComesAboutOnADetour(t *testing.T) {
 		{"and is taken away again", "redirect r on /a when query.q absent to /b?q=1 as permanent\nredirect s on /b to /a as permanent query only r", "redirect-loop", "r", proof.Found},
 		{"a merged query still has it", "redirect r on /a when query.q 1 to /b?r=1 as permanent query merge\nredirect s on /b to /a as permanent", "redirect-loop", "r", proof.Found},
 		{"a merged query has another one", "redirect r on /a when query.q 1 to /b?q=2 as permanent query merge\nredirect s on /b to /a as permanent", "redirect-loop", "r", proof.Proved},
+		{"a cookie that nobody sets stays", "redirect r on /a when cookie.c absent to /b as 302\nredirect s on /b when cookie.c present to /a as 302", "redirect-loop", "r", proof.Proved},
+		{"a cookie comes and goes", "redirect r on /a when cookie.c absent to /b as 302\nheader h on /a set Set-Cookie \"c=1; Path=/\"\nredirect s on /b when cookie.c present to /a as 302\nheader i on /b set Set-Cookie \"c=; Max-Age=0; Path=/\"", "redirect-loop", "r", proof.Found},
+		{"and is looked at in its field", "redirect r on /a when header.cookie absent to /b as 302\nheader h on /a set Set-Cookie \"c=1; Path=/\"\nredirect s on /b when header.cookie present to /a as 302\nheader i on /b set Set-Cookie \"c=; Max-Age=0; Path=/\"", "redirect-loop", "r", proof.Found},
+		{"a cookie whose name is copied comes and goes", "redirect r on /a when cookie.c absent to /b as 302\nheader h on /a set Set-Cookie \"{header.h}=1; Path=/\"\nredirect s on /b when cookie.c present to /a as 302\nheader i on /b set Set-Cookie \"c=; Max-Age=0; Path=/\"", "redirect-loop", "r", proof.Tried},
+		{"a cookie that is set lets the visitor in", "redirect r on /a when cookie.c absent to /a as 302\nheader h on /a set Set-Cookie c=1", "redirect-loop", "r", proof.Tried},
+		{"a cookie of another name stays", "redirect r on /a when cookie.c absent to /b as 302\nheader h on /a set Set-Cookie \"d=1; Path=/\"\nredirect s on /b when cookie.c present to /a as 302", "redirect-loop", "r", proof.Proved},
 		{"and a scheme", "redirect r on /a when scheme http to https://s.example/b as permanent\nredirect s on /b when scheme http to https://s.example/a as permanent", "redirect-loop", "s", proof.Proved},
 	} {
 		text := "site s address https://s.example files public hosts www.s.example\n" + test.text + "\n"

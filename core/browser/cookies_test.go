@@ -1,0 +1,92 @@
+package browser
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"kibitz/core/engine"
+)
+
+// What is sent as Cookie behind a redirect, by what the redirect sets.
+func TestCookiesGoAlong(t *testing.T) {
+	for _, test := range []struct {
+		name, sets string // Set-Cookie of the redirect, several with | between
+		asks       string // with Cookie behind a blank
+		to, want   string
+	}{
+		{"a new one", "a=1", "/x", "/y", "a=1"},
+		{"beside one that was brought", "a=1", "/x b=2; c=3", "/y", "b=2; c=3; a=1"},
+		{"in the place of one that was brought", "a=1", "/x a=0; c=3", "/y", "c=3; a=1"},
+		{"nothing is set", "", "/x a=0", "/y", "a=0"},
+		{"what browsers do not understand", "=", "/x a=0", "/y", "a=0"},
+		{"taken away", "a=; Max-Age=0", "/x a=0; c=3", "/y", "c=3"},
+		{"taken away, the last", "a=; Max-Age=0", "/x a=0", "/y", ""},
+		{"a date that is past", "a=; Expires=Thu, 01 Jan 1970 00:00:00 GMT", "/x a=0", "/y", ""},
+		{"a date to come", "a=1; Expires=Thu, 01 Jan 2099 00:00:00 GMT", "/x", "/y", "a=1"},
+		{"Max-Age before Expires", "a=1; Max-Age=60; Expires=Thu, 01 Jan 1970 00:00:00 GMT", "/x", "/y", "a=1"},
+		{"set twice", "a=1|a=2", "/x", "/y", "a=2"},
+		{"set and taken away", "a=1|a=; Max-Age=0", "/x", "/y", ""},
+		{"for the folder of the address", "a=1", "/shop/x", "/shop/y", "a=1"},
+		{"not for other folders", "a=1", "/shop/x", "/y", ""},
+		{"nor for those that begin alike", "a=1; Path=/shop", "/x", "/shopping", ""},
+		{"for all below a path", "a=1; Path=/shop", "/x", "/shop/y/z", "a=1"},
+		{"of two with one name the one for more of the path first", "a=1; Path=/|a=2; Path=/shop", "/x", "/shop/y", "a=2; a=1"},
+		{"for the host alone", "a=1", "/x", "https://www.s.example/y", ""},
+		{"for the domain", "a=1; Domain=s.example", "/x", "https://www.s.example/y", "a=1"},
+		{"for a domain with a dot", "a=1; Domain=.s.example", "/x", "https://www.s.example/y", "a=1"},
+		{"not for another domain", "a=1; Domain=t.example", "/x", "/y", ""},
+		{"nor for one below", "a=1; Domain=www.s.example", "/x", "https://www.s.example/y", ""},
+		{"secure, and sent over http", "a=1; Secure", "/x", "http://s.example/y", ""},
+		{"secure, and set over http", "a=1; Secure", "http://s.example/x", "/y", ""},
+		{"secure", "a=1; Secure", "/x", "/y", "a=1"},
+		{"a prefix that is kept", "__Host-a=1; Secure; Path=/", "/x", "/y", "__Host-a=1"},
+		{"a prefix without its path", "__Host-a=1; Secure", "/x", "/y", ""},
+		{"a prefix that is not secure", "__Secure-a=1", "/x", "/y", ""},
+	} {
+		var rules strings.Builder
+		rules.WriteString("    hosts www.s.example\nredirect r on /x /shop/x to " + test.to + " as 302\n")
+		if test.sets != "" {
+			for i, set := range strings.Split(test.sets, "|") {
+				fmt.Fprintf(&rules, "header h%d on /x /shop/x add Set-Cookie \"%s\"\n", i, set)
+			}
+		}
+		asks, cookie, has := strings.Cut(test.asks, " ")
+		req := get(t, asks)
+		if has {
+			req = get(t, asks, "Cookie: "+cookie)
+		}
+		v := Open(build(t, rules.String()), req)
+		if len(v.Hops) != 2 {
+			t.Fatalf("%s: %d requests", test.name, len(v.Hops))
+		}
+		if got, _ := v.Hops[1].Request.Get("Cookie"); got != test.want {
+			t.Errorf("%s: %q is sent, want %q", test.name, got, test.want)
+		}
+	}
+}
+
+// A visit is a loop where an address comes back with the same cookies.
+func TestCookiesOnTheWay(t *testing.T) {
+	const bounce = "redirect b on /page.html when cookie.seen absent to /page.html as 302\n"
+	for _, test := range []struct{ name, rules, want string }{
+		{"no cookie", bounce, "loop 1 302"},
+		{"a cookie that is looked for", bounce + "header h on /page.html set Set-Cookie seen=1", "arrived 2 200"},
+		{"a cookie for other paths", bounce + "header h on /page.html set Set-Cookie \"seen=1; Path=/staff\"", "loop 2 302"},
+		{"a cookie that comes and goes", "redirect a on /page.html when cookie.x absent to /b as 302\nheader s on /page.html set Set-Cookie x=1\n" +
+			"redirect b on /b when cookie.x present to /page.html as 302\nheader d on /b set Set-Cookie \"x=; Max-Age=0\"", "loop 3 302"},
+		{"a cookie that stays", "redirect a on /page.html when cookie.x absent to /b as 302\nheader s on /page.html set Set-Cookie x=1\n" +
+			"redirect b on /b when cookie.x present to /page.html as 302", "arrived 3 200"},
+		{"a count in a cookie", "redirect a on /page.html unless cookie.n 111 to /page.html as 302\nheader s on /page.html set Set-Cookie n={cookie.n}1", "arrived 4 200"},
+	} {
+		e := build(t, test.rules+"\n")
+		req := get(t, "/page.html")
+		var first engine.Response
+		e.Outcome(req, &first)
+		for way, v := range map[string]*Visit{"": Open(e, req), ", without the header": OpenOutcome(e, req, &first)} {
+			if got := fmt.Sprint(v.Ending, " ", len(v.Hops), " ", engine.StatusText(v.Last())); got != test.want {
+				t.Errorf("%s%s: %s, want %s", test.name, way, got, test.want)
+			}
+		}
+	}
+}

@@ -1,0 +1,54 @@
+package proof
+
+import (
+	"fmt"
+
+	"kibitz/core/browser"
+)
+
+func init() {
+	register(67, Kind{
+		Name: "needs-cookies", Severity: Note,
+		Summary: "whoever keeps no cookies, as most robots do, is redirected in a circle",
+		Before:  "redirect welcome on / when cookie.seen absent to / as temporary\nheader   seen    on / set Set-Cookie \"seen=1; Path=/\"",
+		After:   "redirect welcome on / when cookie.seen absent when query.back absent to /?back=1 as temporary\nheader   seen    on / set Set-Cookie \"seen=1; Path=/\"",
+		find:    findNeedsCookies,
+	})
+}
+
+// findNeedsCookies asks what goes round without cookies, and comes to an end with them.
+func findNeedsCookies(c *checker) {
+	if !c.SetsCookies() {
+		return
+	}
+	seen := map[string]bool{} // circles that have been reported
+	for _, component := range c.graph().cyclic {
+		for _, req := range c.componentProbes(component) {
+			c.tried++
+			without, with := browser.OpenWithout(c, req), browser.Open(c, req)
+			if without.Ending != browser.Loop || with.Ending == browser.Loop || with.Ending == browser.TooLong {
+				continue
+			}
+			f := c.loopFinding(without.Hops[without.Again:])
+			key := ""
+			for _, r := range f.Rules {
+				c.note(Found, r, "")
+				key += fmt.Sprintf("%p ", r)
+			}
+			if seen[key] {
+				continue
+			}
+			seen[key] = true
+			f.Request = req
+			f.Message = fmt.Sprintf("Whoever keeps no cookies, as most robots do, comes back to %s again and again; with them the visit %s.", without.Hops[without.Again].Request.Address, with.Summary())
+			f.Advice = "set the cookie with the page itself, or say in the query that a visitor has been here: the page is then shown to those without cookies, too"
+			c.add(f)
+		}
+		for _, h := range component {
+			if h.rule != nil && !h.isRewrite() {
+				c.note(Tried, h.rule, "")
+			}
+		}
+	}
+	c.conclusions("those without cookies come to an end, where they were tried")
+}
