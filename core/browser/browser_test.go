@@ -100,6 +100,25 @@ func TestFollowing(t *testing.T) {
 	if v, _ := req.Get("Referer"); v != "https://s.example/page?q" {
 		t.Errorf("the first request was changed: %s", v)
 	}
+	for _, test := range []struct{ policy, same, other, plain string }{ // to the same origin, another, and without https
+		{"", "https://s.example/page?q", "https://s.example/", ""},
+		{"no-referrer", "", "", ""},
+		{"origin", "https://s.example/", "https://s.example/", "https://s.example/"},
+		{"strict-origin", "https://s.example/", "https://s.example/", ""},
+		{"same-origin", "https://s.example/page?q", "", ""},
+		{"origin-when-cross-origin", "https://s.example/page?q", "https://s.example/", "https://s.example/"},
+		{"Strict-Origin-When-Cross-Origin", "https://s.example/page?q", "https://s.example/", ""},
+		{"no-referrer-when-downgrade", "https://s.example/page?q", "https://s.example/page?q", ""},
+		{"unsafe-url", "https://s.example/page?q", "https://s.example/page?q", "https://s.example/page?q"},
+		{"no-referrer, none-of-these, origin, ", "https://s.example/", "https://s.example/", "https://s.example/"},
+	} {
+		for to, want := range map[string]string{"/b": test.same, "https://t.example/b": test.other, "http://s.example/b": test.plain} {
+			next, _ := Follow(req, &engine.Response{Status: 302, Location: to, Headers: []request.Header{{Name: "Referrer-Policy", Value: test.policy}}})
+			if got, _ := next.Get("Referer"); got != want {
+				t.Errorf("%q, to %s: the Referer is %q, want %q", test.policy, to, got, want)
+			}
+		}
+	}
 	posted := get(t, "POST /a", "Content-Type: text/plain", "content-language: de", "Content-Encoding: gzip", "Content-Location: /x", "X-Own: kept")
 	for status, want := range map[int]int{301: 1, 302: 1, 303: 1, 307: 5, 308: 5} {
 		if next, _ := Follow(posted, &engine.Response{Status: status, Location: "/b"}); len(next.Headers) != want {

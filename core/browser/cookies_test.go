@@ -66,6 +66,23 @@ func TestCookiesGoAlong(t *testing.T) {
 	}
 }
 
+// Of a referrer the next request has what the redirect lets it have, whether its header is
+// wanted or not.
+func TestReferrersOnTheWay(t *testing.T) {
+	const rules = "redirect a on /page.html when referrer present to /page.html as 302\nredirect b on /x when host www.s.example to /fares/ as 302\n"
+	for header, want := range map[string]string{"": "loop 1 302", "header h set Referrer-Policy no-referrer": "arrived 2 200", "header h set Referrer-Policy origin": "loop 2 302"} {
+		e := build(t, "    hosts www.s.example\n"+rules+header+"\n")
+		req := get(t, "/page.html", "Referer: https://s.example/from")
+		var first engine.Response
+		e.Outcome(req, &first)
+		for way, v := range map[string]*Visit{"": Open(e, req), ", without the header": OpenOutcome(e, req, &first)} {
+			if got := fmt.Sprint(v.Ending, " ", len(v.Hops), " ", engine.StatusText(v.Last())); got != want {
+				t.Errorf("%q%s: %s, want %s", header, way, got, want)
+			}
+		}
+	}
+}
+
 // A visit is a loop where an address comes back with the same cookies.
 func TestCookiesOnTheWay(t *testing.T) {
 	const bounce = "redirect b on /page.html when cookie.seen absent to /page.html as 302\n"

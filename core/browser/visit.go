@@ -3,9 +3,11 @@
 package browser
 
 import (
+	"cmp"
 	"errors"
 	"net/http"
 	"slices"
+	"strings"
 
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -16,7 +18,7 @@ type Ending string
 
 const (
 	Arrived   Ending = "arrived"
-	Loop      Ending = "loop"                   // an address comes back with the same method and cookies
+	Loop      Ending = "loop"                   // an address comes back with the same method, cookies and referrer
 	TooLong   Ending = "too-long"               // the twenty-first redirect, or one of which the address cannot grow further
 	Left      Ending = "left"                   // an address of no site of the rulebook
 	ToApp     Ending = Ending(engine.WordApp)   // an application answers
@@ -73,7 +75,7 @@ type Server interface {
 	Predict(*request.Request) *engine.Response
 	Outcome(*request.Request, *engine.Response)
 	Serves(host string) bool
-	SetsCookies() bool // with some answers, which Outcome does not tell
+	Instructs() bool // some answer tells browsers what to send on, which Outcome does not tell
 }
 
 // Open follows a request to its end.
@@ -110,7 +112,7 @@ func OpenWithout(s Server, req *request.Request) *Visit {
 
 // OpenOutcome is OpenFrom with answers as Outcome gives them, where no more is needed.
 func OpenOutcome(s Server, req *request.Request, r *engine.Response) *Visit {
-	if s.SetsCookies() {
+	if s.Instructs() {
 		return Open(s, req)
 	}
 	return visit(s, req, r, engine.MaxRedirects, &jar{}, func(req *request.Request) *engine.Response {
@@ -148,7 +150,7 @@ func visit(s Server, req *request.Request, r *engine.Response, limit int, cookie
 		cookies.take(req, r)
 		cookies.send(next)
 		for i, h := range v.Hops {
-			if h.Request.Verb() == next.Verb() && sameResource(h.Request.Address, next.Address) && states[i] == cookies.state() {
+			if h.Request.Verb() == next.Verb() && sameResource(h.Request.Address, next.Address) && states[i] == cookies.state() && (!s.Instructs() || sameReferrer(h.Request, next)) {
 				v.Ending, v.Again = Loop, i
 				return v
 			}
@@ -186,6 +188,12 @@ func (v *Visit) Outgrown() bool {
 	return before.Response.By == v.Hops[n-2].Response.By && length(v.Hops[n-2]) < length(before) && length(before) < length(last)
 }
 
+func sameReferrer(a, b *request.Request) bool {
+	one, told := a.Get("Referer")
+	other, also := b.Get("Referer")
+	return one == other && told == also
+}
+
 // sameResource compares addresses without their fragments.
 func sameResource(a, b request.Address) bool {
 	a.Fragment, b.Fragment = "", ""
@@ -205,32 +213,70 @@ func Follow(req *request.Request, r *engine.Response) (*request.Request, error) 
 		next.Method, next.Body = "GET", 0
 		next.Headers = without(next.Headers, aboutBody)
 	}
+	policy := policyOf(r)
 	if to.Origin() != req.Address.Origin() {
 		next.Headers = without(next.Headers, []string{"Authorization"})
-		for i, h := range next.Headers {
-			if http.CanonicalHeaderKey(h.Name) != "Referer" {
-				continue
-			}
-			if from, err := request.Parse(h.Value, request.Address{}); err == nil {
-				next.Headers[i].Value = from.Origin() + "/"
+		policy = cmp.Or(policy, usualPolicy)
+	}
+	if page, ok := req.Get("Referer"); ok && policy != "" {
+		if from, err := request.Parse(page, request.Address{}); err == nil {
+			next.Headers = without(next.Headers, []string{"Referer"})
+			if told := referrer(from, to, policy); told != "" {
+				next.Headers = append(next.Headers, request.Header{Name: "Referer", Value: told})
 			}
 		}
 	}
 	return next, nil
 }
 
+// usualPolicy holds where nothing says another.
+const usualPolicy = "strict-origin-when-cross-origin"
+
+// ReferrerPolicies are those of W3C Referrer Policy, 3.
+var ReferrerPolicies = []string{"no-referrer", "no-referrer-when-downgrade", "origin", "origin-when-cross-origin", "same-origin", "strict-origin", usualPolicy, "unsafe-url"}
+
+// policyOf gives the referrer policy that an answer tells, the last that is one; "" for none
+// (W3C Referrer Policy, 8.1).
+func policyOf(r *engine.Response) (policy string) {
+	for _, h := range r.Headers {
+		if http.CanonicalHeaderKey(h.Name) != "Referrer-Policy" {
+			continue
+		}
+		for _, word := range request.List(h.Value) {
+			if word = strings.ToLower(word); slices.Contains(ReferrerPolicies, word) {
+				policy = word
+			}
+		}
+	}
+	return policy
+}
+
 // Referrer gives what a browser tells in its Referer field when a page has it ask for an
-// address, if the page says nothing of that; "" for none (W3C Referrer Policy,
-// strict-origin-when-cross-origin).
-func Referrer(page, to request.Address) string {
-	switch {
-	case page.Origin() == to.Origin():
-		page.Fragment = ""
+// address, if the page says nothing of that; "" for none.
+func Referrer(page, to request.Address) string { return referrer(page, to, usualPolicy) }
+
+// referrer is Referrer by a policy (W3C Referrer Policy, 8.3).
+func referrer(page, to request.Address, policy string) string {
+	page.Fragment = ""
+	same, origin := page.Origin() == to.Origin(), page.Origin()+"/"
+	downgrade := page.Scheme == "https" && to.Scheme == "http"
+	switch policy {
+	case "no-referrer":
+		return ""
+	case "unsafe-url":
 		return page.String()
-	case page.Scheme == "https" && to.Scheme == "http":
+	case "origin":
+		return origin
+	}
+	switch {
+	case downgrade && policy != "same-origin" && policy != "origin-when-cross-origin":
+		return ""
+	case policy == "no-referrer-when-downgrade", same && policy != "strict-origin":
+		return page.String()
+	case policy == "same-origin":
 		return ""
 	}
-	return page.Origin() + "/"
+	return origin
 }
 
 // aboutBody are the fields that go with a body when it is dropped (WHATWG Fetch,

@@ -34,7 +34,8 @@ type Engine struct {
 	wild  []*siteEngine          // those that have patterns of hosts
 	any   *siteEngine            // answers for unknown hosts
 
-	cookies map[string]bool // as Book.Cookies gives them
+	cookies  map[string]bool // as Book.Cookies gives them
+	policies bool            // header entries tell a referrer policy, and others look at referrers
 
 	passwords *passwordCache
 }
@@ -133,7 +134,7 @@ func (e *Engine) With(book *rulebook.Book) *Engine {
 // Load compiles a rulebook, and has the tree of each site read meanwhile, in their
 // order (nil for one that is not known). An error is that of a tree.
 func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*Engine, error) {
-	e := &Engine{Book: book, cookies: book.Cookies(), passwords: &passwordCache{}, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
+	e := &Engine{Book: book, cookies: book.Cookies(), policies: book.Sets("Referrer-Policy") && book.Reads("referer"), passwords: &passwordCache{}, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
 	var compiling sync.WaitGroup
 	defer compiling.Wait()
 	for _, s := range book.Sites {
@@ -257,6 +258,11 @@ func (e *Engine) ReadsQuery(host string) bool {
 
 // SetsCookies reports whether a header entry sets a cookie.
 func (e *Engine) SetsCookies() bool { return e.cookies != nil }
+
+// Instructs reports whether what browsers send with their next request may hang on the header
+// of an answer: on the cookies that it sets, or on its referrer policy where an entry looks at
+// referrers.
+func (e *Engine) Instructs() bool { return e.cookies != nil || e.policies }
 
 // Sets reports whether what a field reads of a request may be a cookie that a header entry has
 // set with an answer before.

@@ -315,14 +315,12 @@ func splitOutside(s string, sep byte) []string {
 	return append(out, s[start:])
 }
 
-var referrerPolicies = []string{"no-referrer", "no-referrer-when-downgrade", "origin", "origin-when-cross-origin", "same-origin", "strict-origin", "strict-origin-when-cross-origin", "unsafe-url"}
-
 // checkReferrerPolicy: W3C Referrer Policy, 4.1; the last known word counts.
 func checkReferrerPolicy(value string) []fault {
 	var out []fault
 	for _, w := range strings.Split(value, ",") {
-		if w = strings.TrimSpace(w); !slices.Contains(referrerPolicies, strings.ToLower(w)) {
-			out = append(out, fault{fmt.Sprintf("%q is not a policy", w), strings.Join(referrerPolicies, ", ")})
+		if w = strings.TrimSpace(w); !slices.Contains(browser.ReferrerPolicies, strings.ToLower(w)) {
+			out = append(out, fault{fmt.Sprintf("%q is not a policy", w), strings.Join(browser.ReferrerPolicies, ", ")})
 		}
 	}
 	return out

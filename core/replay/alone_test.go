@@ -168,7 +168,7 @@ func logBook(r *rand.Rand) string {
 			case "reply":
 				line += pick(" with 204", " with 200 text "+value, " with 410")
 			case "header":
-				line += " set X-A " + value + pick("", " set X-B plain", " add X-C {agent}", " set X-Much "+strings.Repeat("{referrer}", 30), " add Set-Cookie \"c=de; Path=/\"", " add Set-Cookie \"c="+value+"; Path=/\"", " add Set-Cookie \"c=; Max-Age=0; Path=/\"")
+				line += " set X-A " + value + pick("", " set X-B plain", " add X-C {agent}", " set X-Much "+strings.Repeat("{referrer}", 30), " add Set-Cookie \"c=de; Path=/\"", " set Referrer-Policy no-referrer", " set Referrer-Policy origin", " add Set-Cookie \"c="+value+"; Path=/\"", " add Set-Cookie \"c=; Max-Age=0; Path=/\"")
 			case "error":
 				line += pick(" for 404 text ", " for 4xx text ") + value
 			case "rewrite":

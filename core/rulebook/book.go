@@ -98,6 +98,25 @@ func InFolder(path, folder string) bool {
 	return strings.HasPrefix(path, folder) && (len(path) == len(folder) || path[len(folder)] == '/')
 }
 
+// Reads reports whether an entry tests or copies what a header field of requests, in small
+// letters, says.
+func (b *Book) Reads(field string) bool {
+	reads := func(f Field) bool {
+		from := f.Row().Header
+		return from != nil && from(f.Name) == field
+	}
+	return slices.ContainsFunc(b.Rules, func(r *Rule) bool {
+		for _, t := range r.Action.Templates() {
+			for p := range t.Pieces {
+				if p.Value && p.Capture == "" && reads(p.Field) {
+					return true
+				}
+			}
+		}
+		return slices.ContainsFunc(r.Tests, func(t *Test) bool { return reads(t.Field) })
+	})
+}
+
 // IsCalled reports whether a rule has a name, whose case does not count.
 func (r *Rule) IsCalled(name string) bool { return strings.EqualFold(r.Name, name) }
 

@@ -61,6 +61,14 @@ type HeaderChange struct {
 	Value *Template // nil for drop
 }
 
+// Sets reports whether a header entry sets a field.
+func (b *Book) Sets(field string) bool {
+	return slices.ContainsFunc(b.Rules, func(r *Rule) bool {
+		a, ok := r.Action.(*Header)
+		return ok && slices.ContainsFunc(a.Changes, func(c HeaderChange) bool { return c.Value != nil && strings.EqualFold(c.Name, field) })
+	})
+}
+
 // Cookies are the names of the cookies that header entries set, "" for one that is not known
 // before there is a request; nil where they set none.
 func (b *Book) Cookies() (names map[string]bool) {

@@ -242,7 +242,7 @@ func (w *bookWriter) entry(name string, tree bool) string {
 		return w.pick("error "+name+" for 404 show "+w.pick("/404.html", "/b/ab", "/none.html"), "error "+name+" for 403 show /b/ab", "reply "+name+where+" with 200 show /a")
 	}
 	if w.IntN(2) == 0 {
-		return w.pick("limit "+name+where+w.pick(" url 40B", " body 5B"), "header "+name+where+w.pick(" set Cache-Control no-store", " set Vary Cookie", " add Vary Accept-Language", " set Vary *"))
+		return w.pick("limit "+name+where+w.pick(" url 40B", " body 5B"), "header "+name+where+w.pick(" set Cache-Control no-store", " set Vary Cookie", " set Referrer-Policy "+w.pick("no-referrer", "origin", "unsafe-url"), " add Vary Accept-Language", " set Vary *"))
 	}
 	return "reply " + name + where + " with 200 text b"
 }
