@@ -23,6 +23,7 @@ type jar struct {
 	set     bool
 	brought []string // name=value
 	kept    []cookie
+	stored  map[*engine.Response]bool // answers that came before the visit
 }
 
 // A cookie is one that an answer has set.
@@ -35,7 +36,7 @@ type cookie struct {
 
 // take keeps what an answer sets.
 func (j *jar) take(req *request.Request, r *engine.Response) {
-	if j == nil {
+	if j == nil || j.stored[r] {
 		return
 	}
 	for _, h := range r.Headers {

@@ -94,15 +94,15 @@ func OpenFor(s Server, req *request.Request, limit int) *Visit {
 // OpenWith is Open with some answers that the browser has stored: stored gives
 // them, or nil where it has to ask. What they set was set when they came.
 func OpenWith(s Server, req *request.Request, stored func(*request.Request) *engine.Response) *Visit {
+	cookies := &jar{stored: map[*engine.Response]bool{}}
 	predict := func(req *request.Request) *engine.Response {
 		if r := stored(req); r != nil {
-			again := *r
-			again.Headers = without(r.Headers, []string{"Set-Cookie"})
-			return &again
+			cookies.stored[r] = true
+			return r
 		}
 		return s.Predict(req)
 	}
-	return visit(s, req, predict(req), engine.MaxRedirects, &jar{}, predict)
+	return visit(s, req, predict(req), engine.MaxRedirects, cookies, predict)
 }
 
 // OpenWithout is Open for one that keeps no cookies.
