@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"kibitz/core/engine"
+	"kibitz/core/request"
 )
 
 // What is sent as Cookie behind a redirect, by what the redirect sets.
@@ -105,5 +106,24 @@ func TestCookiesOnTheWay(t *testing.T) {
 				t.Errorf("%s%s: %s, want %s", test.name, way, got, test.want)
 			}
 		}
+	}
+}
+
+// What a stored answer sets was set when it came, and perhaps has been taken away since.
+func TestStoredAnswersSetNothing(t *testing.T) {
+	e := build(t, "redirect r on /x to /page.html as 301\nheader h on /x set Set-Cookie c=1\n")
+	req := get(t, "/x")
+	first := e.Predict(req)
+	v := OpenWith(e, req, func(asked *request.Request) *engine.Response {
+		if asked.Address.Path == "/x" {
+			return first
+		}
+		return nil
+	})
+	if sent, ok := v.Last().Get("Content-Type"); len(v.Hops) != 2 || !ok {
+		t.Fatalf("%d requests, %s", len(v.Hops), sent)
+	}
+	if cookie, ok := v.Hops[1].Request.Get("Cookie"); ok || v.Hops[0].Response != first {
+		t.Errorf("%q is sent", cookie)
 	}
 }
