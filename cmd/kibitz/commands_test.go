@@ -351,3 +351,18 @@ func TestTheWalkFitsTheScreen(t *testing.T) {
 		t.Errorf("%d steps", len(steps))
 	}
 }
+
+// Who gets in by a cookie that the redirect sets arrives; who keeps none goes round.
+func TestCookiesThatLetVisitorsIn(t *testing.T) {
+	dir := harbourIn(t, situation{rules: "redirect ask on /fares/ when cookie.seen absent to /fares/ as temporary\nheader seen on /fares/ set Set-Cookie \"seen=1; Path=/\""})
+	out, _, status := kibitz(t, dir, "", "trace", "/fares/")
+	contains(t, out, "1   302   /fares/", "2   200   fares/index.html", "Arrived after 1 redirect.", "Without cookies, as most robots ask, the visit is an endless loop.")
+	if status != 0 {
+		t.Errorf("trace ends with %d", status)
+	}
+	out, _, status = kibitz(t, dir, "", "check")
+	contains(t, out, "note  needs-cookies", "Whoever keeps no cookies, as most robots do, comes back to https://s.example/fares/ again and again; with them the", "Try it    kibitz trace https://s.example/fares/")
+	if strings.Contains(out, "redirect-loop") || status != 0 {
+		t.Errorf("check ends with %d, and says\n%s", status, out)
+	}
+}

@@ -33,7 +33,10 @@ func init() {
 URL is a full address, or a path of the first site. What is shown: each answer
 of the visit; the last one's header; then, answer by answer, the values that
 rules can test, every entry that was looked at with the reason why it did not
-fit, every change of the path, and what decided.`,
+fit, every change of the path, and what decided.
+
+The visit keeps the cookies that answers set; where it ends elsewhere without
+them, that is said below it.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			var f requestFlags
 			flags.StringVar(&f.method, "method", "GET", "the request's `method`")
