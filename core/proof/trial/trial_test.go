@@ -19,7 +19,7 @@ import (
 func TestWhatIsProvedIsNeverDenied(t *testing.T) {
 	books := 200
 	if testing.Short() {
-		books = 25
+		books = 40
 	}
 	count := Count{}
 	for seed := range uint64(books) {
