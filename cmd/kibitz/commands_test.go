@@ -356,7 +356,7 @@ func TestTheWalkFitsTheScreen(t *testing.T) {
 func TestCookiesThatLetVisitorsIn(t *testing.T) {
 	dir := harbourIn(t, situation{rules: "redirect ask on /fares/ when cookie.seen absent to /fares/ as temporary\nheader seen on /fares/ set Set-Cookie \"seen=1; Path=/\""})
 	out, _, status := kibitz(t, dir, "", "trace", "/fares/")
-	contains(t, out, "1   302   /fares/", "2   200   fares/index.html", "Arrived after 1 redirect.", "Without cookies, as most robots ask, the visit is an endless loop.")
+	contains(t, out, "1   302   /fares/", "2   200   fares/index.html", "Arrived after 1 redirect.", "For whoever keeps no cookies, as most robots do, the visit is an endless loop.")
 	if status != 0 {
 		t.Errorf("trace ends with %d", status)
 	}

@@ -36,7 +36,7 @@ type cookie struct {
 
 // take keeps what an answer sets.
 func (j *jar) take(req *request.Request, r *engine.Response) {
-	if j == nil || j.stored[r] {
+	if j.stored[r] {
 		return
 	}
 	for _, h := range r.Headers {
@@ -123,7 +123,7 @@ func (c *cookie) goes(to request.Address) bool {
 
 // send gives a request the cookies that go with it, if an answer has set any.
 func (j *jar) send(req *request.Request) {
-	if j == nil || !j.set {
+	if !j.set {
 		return
 	}
 	pairs := slices.Clone(j.brought)
@@ -141,7 +141,7 @@ func (j *jar) send(req *request.Request) {
 
 // state is all that is in the jar: two requests for one address are the same where it is.
 func (j *jar) state() string {
-	if j == nil || !j.set {
+	if !j.set {
 		return ""
 	}
 	return fmt.Sprintf("%q%+v", j.brought, j.kept)

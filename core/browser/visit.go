@@ -115,19 +115,22 @@ func OpenOutcome(s Server, req *request.Request, r *engine.Response) *Visit {
 	if s.Instructs() {
 		return Open(s, req)
 	}
-	return visit(s, req, r, engine.MaxRedirects, &jar{}, func(req *request.Request) *engine.Response {
+	return visit(s, req, r, engine.MaxRedirects, nil, func(req *request.Request) *engine.Response {
 		r := &engine.Response{}
 		s.Outcome(req, r)
 		return r
 	})
 }
 
-// visit follows redirects; cookies is nil for a browser that keeps none.
+// visit follows redirects; cookies is nil where none are kept.
 func visit(s Server, req *request.Request, r *engine.Response, limit int, cookies *jar, predict func(*request.Request) *engine.Response) *Visit {
 	v := &Visit{}
 	var states []string // of the jar, as each request was made
 	for {
-		v.Hops, states = append(v.Hops, Hop{req, r}), append(states, cookies.state())
+		v.Hops = append(v.Hops, Hop{req, r})
+		if cookies != nil {
+			states = append(states, cookies.state())
+		}
 		switch {
 		case r.Word() != "":
 			v.Ending = Ending(r.Word())
@@ -147,10 +150,13 @@ func visit(s Server, req *request.Request, r *engine.Response, limit int, cookie
 			v.Ending = BadEnding
 			return v
 		}
-		cookies.take(req, r)
-		cookies.send(next)
+		if cookies != nil {
+			cookies.take(req, r)
+			cookies.send(next)
+		}
+		same := func(i int) bool { return cookies == nil || states[i] == cookies.state() }
 		for i, h := range v.Hops {
-			if h.Request.Verb() == next.Verb() && sameResource(h.Request.Address, next.Address) && states[i] == cookies.state() && (!s.Instructs() || sameReferrer(h.Request, next)) {
+			if h.Request.Verb() == next.Verb() && sameResource(h.Request.Address, next.Address) && same(i) && (!s.Instructs() || sameReferrer(h.Request, next)) {
 				v.Ending, v.Again = Loop, i
 				return v
 			}

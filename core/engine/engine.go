@@ -134,7 +134,7 @@ func (e *Engine) With(book *rulebook.Book) *Engine {
 // Load compiles a rulebook, and has the tree of each site read meanwhile, in their
 // order (nil for one that is not known). An error is that of a tree.
 func Load(book *rulebook.Book, tree func(*rulebook.Site) (*site.Tree, error)) (*Engine, error) {
-	e := &Engine{Book: book, cookies: book.Cookies(), policies: book.Sets("Referrer-Policy") && book.Reads("referer"), passwords: &passwordCache{}, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
+	e := &Engine{Book: book, cookies: book.Cookies(), policies: len(book.Sets("Referrer-Policy")) > 0 && book.Reads("referer"), passwords: &passwordCache{}, of: map[*rulebook.Site]*siteEngine{}, exact: map[string]*siteEngine{}}
 	var compiling sync.WaitGroup
 	defer compiling.Wait()
 	for _, s := range book.Sites {
@@ -264,9 +264,9 @@ func (e *Engine) SetsCookies() bool { return e.cookies != nil }
 // referrers.
 func (e *Engine) Instructs() bool { return e.cookies != nil || e.policies }
 
-// Sets reports whether what a field reads of a request may be a cookie that a header entry has
+// MaySet reports whether what a field reads of a request may be a cookie that a header entry has
 // set with an answer before.
-func (e *Engine) Sets(f rulebook.Field) bool {
+func (e *Engine) MaySet(f rulebook.Field) bool {
 	from := f.Row().Header
 	return from != nil && from(f.Name) == "cookie" && (strings.EqualFold(f.Name, "cookie") && e.cookies != nil || e.cookies[f.Name] || e.cookies[""])
 }

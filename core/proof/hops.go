@@ -920,7 +920,7 @@ func (g *hops) leads(h, to *hop) bool {
 		out := &rulebook.Rule{Name: r.Name, Number: r.Number}
 		for _, t := range r.Tests {
 			same := t.Field.Row().Stays
-			if same != nil && same(t.Field.Name) && !g.Sets(t.Field) || t.Field.Kind == rulebook.FieldQuery && keeps {
+			if same != nil && same(t.Field.Name) && !g.MaySet(t.Field) || t.Field.Kind == rulebook.FieldQuery && keeps {
 				out.Tests = append(out.Tests, t)
 			}
 		}

@@ -332,8 +332,9 @@ func FuzzEachLineCounts(f *testing.F) {
 			from := fromPage(item.Request)
 			agent, _ := item.Request.Get("user-agent")
 			item.Request.AddMissing(o.Headers)
-			result := &Result{List: "log", Item: item, Query: looksAtQuery(e, item.Request)}
+			result := &Result{List: "log", Item: item}
 			result.Response, result.Visit = answer(e, item.Request, true)
+			result.Query = queried(result.Response, result.Visit)
 			result.From, result.Robot = from, VisitorOf(agent, nil) == Robots
 			unmemoized.Add(result)
 		}

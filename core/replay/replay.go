@@ -44,11 +44,11 @@ type Source struct {
 
 // Predict answers one request of a list.
 func Predict(e *engine.Engine, name string, item *list.Item) *Result {
-	r := &Result{List: cmp.Or(item.List, name), Item: item, Query: looksAtQuery(e, item.Request)}
-	r.Response = e.Predict(item.Request)
+	r := &Result{List: cmp.Or(item.List, name), Item: item, Response: e.Predict(item.Request)}
 	if item.Expects != nil || browser.Follows(r.Response) {
 		r.Visit = browser.OpenFrom(e, item.Request, r.Response)
 	}
+	r.Query = looksAtQuery(e, item.Request, r.Response, r.Visit, false)
 	if item.Expects != nil {
 		r.Unmet = browser.Unmet(item.Expects, r.Visit)
 	}
@@ -61,10 +61,13 @@ func queried(resp *engine.Response, v *browser.Visit) bool {
 	return resp.Queried() || v != nil && slices.ContainsFunc(v.Hops, func(h browser.Hop) bool { return h.Response.Queried() })
 }
 
-// looksAtQuery is queried for a request whose answer is wanted with the header. It is predicted
-// without: what entries say of a header alone is not told for each address.
-func looksAtQuery(e *engine.Engine, req *request.Request) bool {
-	return e.ReadsQuery(req.Address.Host) && queried(answer(e, req, true))
+// looksAtQuery is queried for an answer with the header, too: that is predicted once more
+// without, since what is looked at for a header alone is not told with the address.
+func looksAtQuery(e *engine.Engine, req *request.Request, resp *engine.Response, v *browser.Visit, light bool) bool {
+	if !light && e.ReadsQuery(req.Address.Host) {
+		resp, v = answer(e, req, true)
+	}
+	return queried(resp, v)
 }
 
 // answer gives the answer to a request and the visit that it begins, nil where nothing needs
@@ -121,11 +124,8 @@ func (t *Tally) addItem(m *memo, name string, item *list.Item, o *Options) *Resu
 		r = Predict(m.engine, name, item)
 	} else {
 		r = &Result{List: cmp.Or(item.List, name), Item: item}
-		if r.Response, r.Visit = m.predict(item.Request, !o.Whole); o.Whole {
-			r.Query = looksAtQuery(m.engine, item.Request)
-		} else {
-			r.Query = queried(r.Response, r.Visit)
-		}
+		r.Response, r.Visit = m.predict(item.Request, !o.Whole)
+		r.Query = looksAtQuery(m.engine, item.Request, r.Response, r.Visit, !o.Whole)
 	}
 	r.From, r.Robot = from, m.isRobot(agent, o.Robots)
 	if !o.spans(item.Request.Time) || !o.Of(r) {

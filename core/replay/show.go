@@ -176,11 +176,8 @@ func (s *lineShow) endChunk(number int) {
 func (w *logWorker) answered(req request.Request) *shown {
 	req.Headers = slices.Clone(req.Headers)
 	out := &shown{method: req.Method, address: req.Address}
-	if out.response, out.visit = answer(w.engine, &req, !w.options.Whole); w.options.Whole {
-		out.query = looksAtQuery(w.engine, &req)
-	} else {
-		out.query = queried(out.response, out.visit)
-	}
+	out.response, out.visit = answer(w.engine, &req, !w.options.Whole)
+	out.query = looksAtQuery(w.engine, &req, out.response, out.visit, !w.options.Whole)
 	return out
 }
 

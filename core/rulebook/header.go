@@ -61,37 +61,34 @@ type HeaderChange struct {
 	Value *Template // nil for drop
 }
 
-// Sets reports whether a header entry sets a field.
-func (b *Book) Sets(field string) bool {
-	return slices.ContainsFunc(b.Rules, func(r *Rule) bool {
-		a, ok := r.Action.(*Header)
-		return ok && slices.ContainsFunc(a.Changes, func(c HeaderChange) bool { return c.Value != nil && strings.EqualFold(c.Name, field) })
-	})
+// Sets gives what header entries set a field to.
+func (b *Book) Sets(field string) (values []*Template) {
+	for _, r := range b.Rules {
+		if a, ok := r.Action.(*Header); ok {
+			for _, c := range a.Changes {
+				if c.Value != nil && strings.EqualFold(c.Name, field) {
+					values = append(values, c.Value)
+				}
+			}
+		}
+	}
+	return values
 }
 
 // Cookies are the names of the cookies that header entries set, "" for one that is not known
 // before there is a request; nil where they set none.
 func (b *Book) Cookies() (names map[string]bool) {
-	for _, r := range b.Rules {
-		a, ok := r.Action.(*Header)
-		if !ok {
-			continue
+	for _, value := range b.Sets("Set-Cookie") {
+		name := ""
+		if body := value.Body; len(body) > 0 && !body[0].Value {
+			if before, _, ok := strings.Cut(body[0].Text, "="); ok {
+				name = strings.TrimSpace(before)
+			}
 		}
-		for _, c := range a.Changes {
-			if c.Value == nil || !strings.EqualFold(c.Name, "Set-Cookie") {
-				continue
-			}
-			name := ""
-			if body := c.Value.Body; len(body) > 0 && !body[0].Value {
-				if before, _, ok := strings.Cut(body[0].Text, "="); ok {
-					name = strings.TrimSpace(before)
-				}
-			}
-			if names == nil {
-				names = map[string]bool{}
-			}
-			names[name] = true
+		if names == nil {
+			names = map[string]bool{}
 		}
+		names[name] = true
 	}
 	return names
 }

@@ -35,8 +35,8 @@ of the visit; the last one's header; then, answer by answer, the values that
 rules can test, every entry that was looked at with the reason why it did not
 fit, every change of the path, and what decided.
 
-The visit keeps the cookies that answers set; where it ends elsewhere without
-them, that is said below it.`,
+The visit keeps the cookies that answers set; where it ends elsewhere for whoever
+keeps none, that is said below it.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			var f requestFlags
 			flags.StringVar(&f.method, "method", "GET", "the request's `method`")
@@ -154,7 +154,7 @@ func (r *run) traceText(t traced) error {
 	out.Printf("\n%s\n", r.ending(v))
 	if t.engine.SetsCookies() {
 		if without := browser.OpenWithout(t.engine, req); without.Summary() != v.Summary() {
-			out.Printf("Without cookies, as most robots ask, the visit %s.\n", render.Clean(without.Summary()))
+			out.Printf("For whoever keeps no cookies, as most robots do, the visit %s.\n", render.Clean(without.Summary()))
 		}
 	}
 
