@@ -41,7 +41,6 @@ type Gatherer struct {
 	inputs  map[string]*engine.Inputs // by host
 	classes map[string]*class
 	key     []byte
-	left    int64
 }
 
 // A class are the requests that are answered in one way, and of which the same is true.
@@ -69,30 +68,62 @@ func NewGatherer(e *engine.Engine) *Gatherer {
 	return &Gatherer{engine: e, inputs: map[string]*engine.Inputs{}, classes: map[string]*class{}}
 }
 
-// Show gives what takes the results of one worker: like requests of a run together.
+// Show gives what takes the results of one worker; what a run has of each is added when it
+// ends.
 func (g *Gatherer) Show() replay.Show {
-	var run []*replay.Result
-	known := map[*engine.Response]*replay.Result{}
-	return replay.Show{Result: func(r *replay.Result) {
-		first := known[r.Response]
-		if first == nil {
-			first = r.Clone()
-			first.Item.Times = 0
-			known[r.Response] = first
-			run = append(run, first)
+	var run []*like
+	count := func(l *like, n int64) {
+		if l.n == 0 {
+			run = append(run, l)
 		}
-		first.Item.Times += max(r.Item.Times, 1)
+		l.n += n
+	}
+	return replay.Show{Result: func(r *replay.Result) {
+		count(newLike(r), max(r.Item.Times, 1))
+	}, Alike: func(r *replay.Result) func() {
+		l := newLike(r)
+		return func() { count(l, 1) }
 	}, End: func() {
-		for _, r := range run {
-			g.add(r)
+		for _, l := range run {
+			g.add(l)
+			l.n = 0
 		}
 		run = run[:0]
-		clear(known)
 	}}
 }
 
-// add takes a request of a list, with its answer.
-func (g *Gatherer) add(r *replay.Result) {
+// A like are requests for the same, with all that is true of them.
+type like struct {
+	n     int64 // that are not added yet
+	asked *request.Request
+	first *replay.Result // of it; nil once the class is known
+	class *class         // nil where there are too many
+	met   *met
+}
+
+func newLike(r *replay.Result) *like {
+	first := r.Clone()
+	return &like{first: first, asked: first.Item.Request}
+}
+
+// add adds like requests of a list.
+func (g *Gatherer) add(l *like) {
+	if l.first != nil {
+		l.class, l.first = g.classOf(l.first), nil
+	}
+	if l.class == nil {
+		return
+	}
+	l.class.n += l.n
+	if l.met == nil || l.met.n == 0 {
+		l.met = l.class.count(l.asked, l.n, max(leastMet, maxMet/len(g.classes)))
+	} else {
+		l.met.n += l.n
+	}
+}
+
+// classOf gives the class of a request; nil where there are too many.
+func (g *Gatherer) classOf(r *replay.Result) *class {
 	host := r.Item.Request.Address.Host
 	in := g.inputs[host]
 	if in == nil {
@@ -103,11 +134,7 @@ func (g *Gatherer) add(r *replay.Result) {
 	way := len(g.key)
 	g.key = appendTruths(g.key, in, r.Item.Request)
 	c := g.classes[string(g.key)]
-	if c == nil {
-		if len(g.classes) == maxClasses {
-			g.left++
-			return
-		}
+	if c == nil && len(g.classes) < maxClasses {
 		c = &class{way: string(g.key[:way]), sample: r.Item.Request, common: map[string]*met{}}
 		c.parts = append(c.parts, c.way)
 		for i, truth := range strings.Split(string(g.key[way:]), "\x00") {
@@ -117,18 +144,16 @@ func (g *Gatherer) add(r *replay.Result) {
 		}
 		g.classes[string(g.key)] = c
 	}
-	n := max(r.Item.Times, 1)
-	c.n += n
-	c.count(r.Item.Request, n, max(leastMet, maxMet/len(g.classes)))
+	return c
 }
 
 // count counts a request n times, with room for so many others: of more, those stay that come
-// often (Misra and Gries).
-func (c *class) count(req *request.Request, n int64, room int) {
+// often (Misra and Gries). It gives what counts it; nil where it does not stay.
+func (c *class) count(req *request.Request, n int64, room int) *met {
 	at := req.Verb() + " " + req.Address.Target()
 	if m := c.common[at]; m != nil {
 		m.n += n
-		return
+		return m
 	}
 	if len(c.common) >= room {
 		least := n
@@ -141,10 +166,12 @@ func (c *class) count(req *request.Request, n int64, room int) {
 			}
 		}
 		if n -= least; n == 0 {
-			return
+			return nil
 		}
 	}
-	c.common[at] = &met{n, req}
+	m := &met{n, req}
+	c.common[at] = m
+	return m
 }
 
 // requests are those of a class, the commonest first.

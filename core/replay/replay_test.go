@@ -236,18 +236,24 @@ func bothRoadsOf(t *testing.T, format list.Format, rules, text string, choice Ch
 func (o *Options) shown() func() string {
 	var b strings.Builder
 	o.Each = InOrder(func(r *Result) {
-		resp, req := r.Response, r.Item.Request
+		req := r.Item.Request
 		slices.SortFunc(req.Headers, func(a, b request.Header) int { return strings.Compare(a.Name, b.Name) }) // of different names, whose order tells nothing
-		fmt.Fprintf(&b, "%s:%d %s %s %v %v %q %d => %d %s %s %q %v %q %t %t %q", r.List, r.Item.Line, req.Verb(), req.Address, req.Client, req.Time, req.Headers, r.Item.Recorded, resp.Status, resp.Cause, ruleKey(resp.By), resp.Location, resp.File, r.From, r.Robot, r.Query, r.Unmet)
-		if o.Whole {
-			fmt.Fprintf(&b, " %q", resp.Headers)
-		}
-		if r.Visit != nil {
-			fmt.Fprintf(&b, " %s", r.Visit.Summary())
-		}
-		b.WriteString("\n")
+		fmt.Fprintf(&b, "%s:%d %v %v %q %d %q %t %t %q: %s\n", r.List, r.Item.Line, req.Client, req.Time, req.Headers, r.Item.Recorded, r.From, r.Robot, r.Query, r.Unmet, answerText(r, o.Whole))
 	})
 	return b.String
+}
+
+// answerText tells what is asked for and what becomes of it.
+func answerText(r *Result, whole bool) string {
+	resp, req := r.Response, r.Item.Request
+	text := fmt.Sprintf("%s %s => %d %s %s %q %v", req.Verb(), req.Address, resp.Status, resp.Cause, ruleKey(resp.By), resp.Location, resp.File)
+	if whole {
+		text += fmt.Sprintf(" %q", resp.Headers)
+	}
+	if r.Visit != nil {
+		text += " " + r.Visit.Summary()
+	}
+	return text
 }
 
 // firstApart gives the first lines in which two texts differ.

@@ -20,8 +20,13 @@ import (
 // order of the list; then End, when all runs before this one have ended, and while none else
 // does. A result, and the request in it, are good until the call returns; what was answered is
 // not changed, and has the same address in memory where it was remembered.
+//
+// Where lines need not be told apart that ask for the same and of which no test tells more,
+// Alike is called for the first of them, and gives what is called for each, this one too,
+// in the place of Result.
 type Show struct {
 	Result func(*Result)
+	Alike  func(*Result) (each func()) // may be nil
 	End    func()
 }
 
@@ -30,7 +35,7 @@ type Show struct {
 func InOrder(each func(*Result)) func() Show {
 	return func() Show {
 		var run []*Result
-		return Show{func(r *Result) { run = append(run, r.Clone()) }, func() {
+		return Show{Result: func(r *Result) { run = append(run, r.Clone()) }, End: func() {
 			for _, r := range run {
 				each(r)
 			}
@@ -103,6 +108,7 @@ type shown struct {
 	response *engine.Response
 	visit    *browser.Visit
 	query    bool
+	alike    func() // in the place of all else
 }
 
 // byValues stands for the class of a line of which the values themselves count, too.
@@ -119,38 +125,49 @@ func (w *logWorker) showLine(i int, l *list.Line) {
 		return
 	}
 	remembered := !w.waiting[i].unmemoized && w.short(l)
+	var found *shown
+	if remembered {
+		s.key = w.appendKey(s.key[:0], i, l, true)
+		if found = s.known[string(s.key)]; found != nil && found.alike != nil {
+			found.alike()
+			return
+		}
+	}
 	s.asked.Time, s.asked.Client, s.asked.Headers = w.timeOf(l), l.ClientAddr(), l.Headers(s.asked.Headers[:0])
 	from := fromPage(&s.asked)
 	program, _ := s.asked.Get(agent.Name)
 	s.asked.AddMissing(w.options.Headers)
-	var found *shown
-	class := 0 // how much of the key tells the class
-	if remembered {
-		s.key = w.appendKey(s.key[:0], i, l, true)
-		if class, found = len(s.key), s.known[string(s.key)]; found == byValues {
-			s.key = w.beside.append(s.key, &s.asked)
-			found = s.known[string(s.key)]
-		}
+	class := len(s.key) // how much of the key tells the class
+	if found == byValues {
+		s.key = w.beside.append(s.key, &s.asked)
+		found = s.known[string(s.key)]
 	}
-	if found == nil {
+	known := found != nil
+	if !known {
 		address, err := list.TargetAddress(string(l.Target()), w.base)
 		if err != nil {
 			return // it is skipped where it is counted
 		}
 		s.asked.Method, s.asked.Address = verb(l.Method()), address
 		found = w.answered(s.asked)
-		if remembered && len(s.key) == class && w.copied(found) {
-			s.known[string(s.key)] = byValues
-			s.key = w.beside.append(s.key, &s.asked)
-		}
-		if remembered {
-			s.known[string(s.key)] = found
-		}
 	}
 	s.asked.Method, s.asked.Address = found.method, found.address
 	s.item = list.Item{Request: &s.asked, Line: w.at.before + w.places[i], Recorded: l.Status}
 	s.result = Result{List: w.name, Item: &s.item, Response: found.response, Visit: found.visit, Query: found.query, From: from, Robot: w.memo.isRobot(program, w.options.Robots)}
-	if w.options.Of(&s.result) {
+	if remembered && !known {
+		if len(s.key) == class && w.copied(found) {
+			s.known[string(s.key)] = byValues
+			s.key = w.beside.append(s.key, &s.asked)
+		}
+		if s.Alike != nil && w.options.Only == nil {
+			found = &shown{alike: s.Alike(&s.result)}
+		}
+		s.known[string(s.key)] = found
+	}
+	switch {
+	case found.alike != nil:
+		found.alike()
+	case w.options.Of(&s.result):
 		s.Result(&s.result)
 	}
 }

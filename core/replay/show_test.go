@@ -3,7 +3,9 @@ package replay
 // What is shown of each line, and what is compared of it, held against the line by itself.
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,7 +16,8 @@ import (
 )
 
 // Of any rulebooks and lines, what is shown of each line on the fast path is what it gives
-// alone, and the lines are compared as they are alone.
+// alone, those that are alike give what each gives, and the lines are compared as they are
+// alone.
 func TestLinesAreShownAndComparedAsIfEachWereAlone(t *testing.T) {
 	n := 0
 	seeds := sized(300)
@@ -69,6 +72,17 @@ func shownAlone(t *testing.T, r *rand.Rand, lines int) int {
 		t.Fatalf("%s\nwith %v, whole: %t: %s", books[0], o.Headers, o.Whole, firstApart(got, want))
 	}
 
+	want, got = alone.counted(false), o.counted(true)
+	if _, err := Run(old, []Source{{Name: "log", Read: read}}, alone); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Lines(old, file, o); err != nil {
+		t.Fatal(err)
+	}
+	if got, want := got(), want(); got != want {
+		t.Fatalf("%s\nwith %v, whole: %t, counted: %s", books[0], o.Headers, o.Whole, firstApart(got, want))
+	}
+
 	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	together, each := NewCompare(old, new), NewCompare(old, new)
 	o.Each = nil
@@ -88,4 +102,35 @@ func shownAlone(t *testing.T, r *rand.Rand, lines int) int {
 		t.Fatalf("%s\n%s\nwith %v, compared: %s\n%s", books[0], books[1], o.Headers, firstApart(got, want), strings.Join(kinds, "\n"))
 	}
 	return len(result.Groups)
+}
+
+// counted makes a replay count results, those that are alike together or each by itself, and
+// gives what tells how many there are of each.
+func (o *Options) counted(together bool) func() string {
+	counts := map[string]int{}
+	o.Each = func() Show {
+		own := map[string]int{}
+		show := Show{Result: func(r *Result) { own[answerText(r, o.Whole)]++ }}
+		if together {
+			show.Alike = func(r *Result) func() {
+				text := answerText(r, o.Whole)
+				return func() { own[text]++ }
+			}
+		}
+		show.End = func() {
+			for text, n := range own {
+				counts[text] += n
+			}
+			clear(own)
+		}
+		return show
+	}
+	return func() string {
+		var lines []string
+		for text, n := range counts {
+			lines = append(lines, fmt.Sprintf("%s: %d", text, n))
+		}
+		slices.Sort(lines)
+		return strings.Join(lines, "\n")
+	}
 }

@@ -14,55 +14,70 @@ import (
 	"kibitz/core/rulebook"
 )
 
-const (
-	freely       = 96 << 20  // how many bytes are in use before any are collected
-	besideTable  = 56 << 20  // the same where a large table takes some: memory is worth more than time
-	memoryBeside = 176 << 20 // how many a replay tries to do with beside the rulebook
+// A pace says how many bytes are in use before any are collected, and how much may lie beside
+// what is in use, in percent of that.
+type pace struct{ least, percent int64 }
+
+var (
+	freely      = pace{128 << 20, 100}
+	ofReplay    = pace{80 << 20, 50} // lists may be long: what they take is worth more than time
+	besideTable = pace{44 << 20, 40} // and a large table takes some itself
 )
 
-// garbage says how many bytes are in use before any are collected, how much may lie beside
-// what is in use, in percent of that, and how many bytes both may take together, if that can
-// be done.
-var garbage struct{ least, percent, most atomic.Int64 }
+const memoryBeside = 176 << 20 // how many bytes a replay tries to do with beside the rulebook
+
+// garbage is the pace at hand, and how many bytes all memory may take, if that can be done.
+var garbage struct {
+	pace atomic.Pointer[pace]
+	most atomic.Int64
+}
 
 // collectLate sets when garbage is collected, for the whole program. It is not for commands
 // that run on: they may come to have thousands of connections.
 func collectLate() {
-	garbage.least.Store(freely)
-	garbage.percent.Store(100)
+	garbage.pace.Store(&freely)
 	garbage.most.Store(math.MaxInt64)
-	debug.SetGCPercent(-1)
 	collectAgain(struct{}{})
 }
 
 // collectAgain says when the next time is, and is called again behind it.
 func collectAgain(struct{}) {
-	setLimit()
+	setTime()
 	runtime.AddCleanup(new(*int), collectAgain, struct{}{})
 }
 
-func setLimit() {
-	live, stacks := inUse()
-	debug.SetMemoryLimit(min(stacks+max(garbage.least.Load(), live+live/100*garbage.percent.Load()), garbage.most.Load()))
+// leastHeap is how many bytes of garbage there are at least at 100 percent; at more, as many
+// more.
+const leastHeap = 4 << 20
+
+// setTime sets when it is, by what is in use: a limit of all memory would count what lies idle
+// between it, and garbage would be collected without end.
+func setTime() {
+	live, pace := inUse(), garbage.pace.Load()
+	percent := 100 * pace.least / leastHeap
+	if live > 0 {
+		percent = min(percent, max(pace.percent, 100*(pace.least-live)/live))
+	}
+	debug.SetGCPercent(int(percent))
+	debug.SetMemoryLimit(garbage.most.Load())
 }
 
 // collectBeside is for a replay by a rulebook that has been loaded.
 func collectBeside(b *rulebook.Book) {
+	garbage.pace.Store(&ofReplay)
 	if largeTable(b) {
-		garbage.least.Store(besideTable)
-		garbage.percent.Store(40)
+		garbage.pace.Store(&besideTable)
 	}
-	live, _ := inUse()
-	garbage.most.Store(live + memoryBeside)
-	setLimit()
+	garbage.most.Store(inUse() + memoryBeside)
+	setTime()
 }
 
-// inUse tells how many bytes of the heap were in use when garbage was collected last, 0 before
-// the first time; and how many stacks take.
-func inUse() (live, stacks int64) {
-	now := []metrics.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/memory/classes/heap/stacks:bytes"}}
+// inUse tells how many bytes of the heap were in use when garbage was collected last; 0 before
+// the first time.
+func inUse() int64 {
+	now := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(now)
-	return int64(now[0].Value.Uint64()), int64(now[1].Value.Uint64())
+	return int64(now[0].Value.Uint64())
 }
 
 // largeTable reports whether the rulebook has tables of more than a few thousand
