@@ -95,6 +95,7 @@ type lineShow struct {
 	Show
 	turns  *turns
 	known  map[string]*shown
+	most   int // that are known
 	key    []byte
 	result Result // at hand
 	item   list.Item
@@ -105,6 +106,7 @@ type lineShow struct {
 type shown struct {
 	method   string
 	address  request.Address
+	anyQuery bool // it is the same for any query: the address is that of one
 	response *engine.Response
 	visit    *browser.Visit
 	query    bool
@@ -115,7 +117,11 @@ type shown struct {
 var byValues = &shown{}
 
 func newLineShow(o *Options, turns *turns) *lineShow {
-	return &lineShow{Show: o.Each(), turns: turns, known: map[string]*shown{}}
+	s := &lineShow{Show: o.Each(), turns: turns, known: map[string]*shown{}, most: maxMemo}
+	if o.Whole { // it takes longer to predict them than to find them far away in memory
+		s.most *= 2
+	}
+	return s
 }
 
 // showLine shows a line of the batch, if it is one of those that are meant.
@@ -127,49 +133,92 @@ func (w *logWorker) showLine(i int, l *list.Line) {
 	remembered := !w.waiting[i].unmemoized && w.short(l)
 	var found *shown
 	if remembered {
-		s.key = w.appendKey(s.key[:0], i, l, true)
-		if found = s.known[string(s.key)]; found != nil && found.alike != nil {
-			found.alike()
-			return
-		}
+		found = w.recall(i, l)
+	}
+	if found != nil && found.alike != nil { // as most often: the quick way
+		found.alike()
+		return
 	}
 	s.asked.Time, s.asked.Client, s.asked.Headers = w.timeOf(l), l.ClientAddr(), l.Headers(s.asked.Headers[:0])
 	from := fromPage(&s.asked)
 	program, _ := s.asked.Get(agent.Name)
 	s.asked.AddMissing(w.options.Headers)
-	class := len(s.key) // how much of the key tells the class
-	if found == byValues {
+	ownValues := found == byValues
+	if ownValues {
 		s.key = w.beside.append(s.key, &s.asked)
 		found = s.known[string(s.key)]
 	}
-	known := found != nil
-	if !known {
+	if found == nil || found.anyQuery {
 		address, err := list.TargetAddress(string(l.Target()), w.base)
 		if err != nil {
 			return // it is skipped where it is counted
 		}
 		s.asked.Method, s.asked.Address = verb(l.Method()), address
-		found = w.answered(s.asked)
+	} else {
+		s.asked.Method, s.asked.Address = found.method, found.address
 	}
-	s.asked.Method, s.asked.Address = found.method, found.address
+	if found == nil {
+		found = w.answered(s.asked)
+		if remembered {
+			w.remember(found, i, l, ownValues)
+		}
+	}
 	s.item = list.Item{Request: &s.asked, Line: w.at.before + w.places[i], Recorded: l.Status}
 	s.result = Result{List: w.name, Item: &s.item, Response: found.response, Visit: found.visit, Query: found.query, From: from, Robot: w.memo.isRobot(program, w.options.Robots)}
-	if remembered && !known {
-		if len(s.key) == class && w.copied(found) {
-			s.known[string(s.key)] = byValues
-			s.key = w.beside.append(s.key, &s.asked)
-		}
-		if s.Alike != nil && w.options.Only == nil {
-			found = &shown{alike: s.Alike(&s.result)}
-		}
-		s.known[string(s.key)] = found
-	}
 	switch {
 	case found.alike != nil:
 		found.alike()
+	case s.Alike != nil && remembered && w.options.Only == nil:
+		like := s.Alike(&s.result)
+		s.known[string(s.key)] = &shown{alike: like}
+		like()
 	case w.options.Of(&s.result):
 		s.Result(&s.result)
 	}
+}
+
+// recall gives what is remembered of a line; nil for nothing. Where there is no more of it than
+// the answer for any query, if at all, the key is that of the line itself.
+func (w *logWorker) recall(i int, l *list.Line) (found *shown) {
+	s := w.show
+	if w.sharesPath(i, l) {
+		s.key = w.appendKey(s.key[:0], i, l, false)
+		if found = s.known[string(s.key)]; found != nil && s.Alike == nil {
+			return found
+		}
+	}
+	s.key = w.appendKey(s.key[:0], i, l, true)
+	if own := s.known[string(s.key)]; own != nil {
+		return own
+	}
+	return found
+}
+
+// remember remembers what was answered to a line under its key, or what is the same for any
+// query.
+func (w *logWorker) remember(found *shown, i int, l *list.Line, ownValues bool) {
+	s := w.show
+	switch {
+	case ownValues:
+	case w.copied(found):
+		s.known[string(s.key)] = byValues
+		s.key = w.beside.append(s.key, &s.asked)
+	case w.sharesPath(i, l) && found.passesNoQuery():
+		found.anyQuery = true
+		s.known[string(w.appendKey(nil, i, l, false))] = found
+		return
+	}
+	s.known[string(s.key)] = found
+}
+
+// sharesPath reports whether a line can have the answer of one with another query.
+func (w *logWorker) sharesPath(i int, l *list.Line) bool {
+	return !w.waiting[i].query && len(l.Asked(false)) < len(l.Asked(true))
+}
+
+// passesNoQuery reports whether nothing looked at the query, and it is not passed on.
+func (s *shown) passesNoQuery() bool {
+	return s.response.Location == "" && !s.response.Queried()
 }
 
 // timeOf is when a line was asked, as Line.At gives it.
@@ -184,7 +233,7 @@ func (w *logWorker) timeOf(l *list.Line) time.Time {
 // lines have the same.
 func (s *lineShow) endChunk(number int) {
 	s.turns.take(number, s.End)
-	if len(s.known) > maxMemo {
+	if len(s.known) > s.most {
 		clear(s.known)
 	}
 }

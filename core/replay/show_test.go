@@ -43,7 +43,9 @@ func shownAlone(t *testing.T, r *rand.Rand, lines int) int {
 	}
 	kinds := make([]string, 2+r.IntN(10)) // few, so that lines come again
 	for i := range kinds {
-		kinds[i] = anyLine(r)
+		if kinds[i] = anyLine(r); i > 0 && r.IntN(2) == 0 {
+			kinds[i] = otherQuery(r, kinds[r.IntN(i)])
+		}
 	}
 	var text strings.Builder
 	for range lines {

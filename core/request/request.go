@@ -152,6 +152,9 @@ func (a Address) Printable() string {
 }
 
 func printable(s string) string {
+	if strings.IndexFunc(s, func(r rune) bool { return r <= ' ' || r > '~' }) < 0 {
+		return s
+	}
 	var b strings.Builder
 	for i := 0; i < len(s); {
 		r, n := utf8.DecodeRuneInString(s[i:])

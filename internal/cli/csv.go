@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"kibitz/core/replay"
 	"kibitz/internal/render"
@@ -56,17 +57,22 @@ func (r *run) tallyCSV(s summed) error {
 	return out.Error()
 }
 
+// eachCSV writes a row for each request. What it says of an answer that was remembered is, too.
 func (r *run) eachCSV(w *bytes.Buffer) func(*replay.Result) {
-	var text bytes.Buffer
-	out := csv.NewWriter(&text)
-	cells := func(row ...string) []byte {
-		for i := range row {
-			row[i] = render.Cell(row[i])
+	out := csv.NewWriter(w)
+	cell := func(text string) {
+		if text = render.Cell(text); strings.ContainsAny(text, "\",\r\n") || text == `\.` || strings.TrimLeftFunc(text, unicode.IsSpace) != text {
+			out.Write([]string{text})
+			out.Flush()
+			text = ""
+			w.Truncate(w.Len() - 1) // the end of the row
 		}
-		text.Reset()
-		out.Write(row)
-		out.Flush()
-		return bytes.TrimSuffix(text.Bytes(), []byte("\n"))
+		w.WriteString(text)
+		w.WriteByte(',')
+	}
+	plain := func(text string) { // in which nothing must be quoted
+		w.WriteString(text)
+		w.WriteByte(',')
 	}
 	number := func(n int64) string {
 		if n == 0 {
@@ -76,22 +82,32 @@ func (r *run) eachCSV(w *bytes.Buffer) func(*replay.Result) {
 	}
 	answers := render.Remembered[[]byte]{}
 	return func(res *replay.Result) {
-		w.Write(cells(res.List, strconv.Itoa(res.Item.Line)))
-		w.WriteByte(',')
+		req := res.Item.Request
+		cell(res.List)
+		plain(strconv.Itoa(res.Item.Line))
+		cell(req.Verb())
+		cell(req.Address.Printable())
 		w.Write(answers.Of(res.Response, func() []byte {
-			a, by := render.NewAnswer(res.Item.Request, res.Response), ""
+			a, by, start := render.NewAnswer(req, res.Response), "", w.Len()
 			if a.By != nil {
 				by = *a.By
 			}
-			return bytes.Clone(cells(a.Method, a.URL, fmt.Sprint(a.Status), string(a.Cause), by, a.Location, string(render.NewWay(res).Ends)))
+			for _, text := range []string{fmt.Sprint(a.Status), string(a.Cause), by, a.Location, string(render.NewWay(res).Ends)} {
+				cell(text)
+			}
+			said := bytes.Clone(w.Bytes()[start:])
+			w.Truncate(start)
+			return said
 		}))
-		w.WriteByte(',')
+		plain(number(int64(res.Item.Recorded)))
 		met := ""
 		if res.Item.Expects != nil {
 			met = strconv.FormatBool(len(res.Unmet) == 0)
 		}
-		req := res.Item.Request
-		w.Write(cells(number(int64(res.Item.Recorded)), met, render.Client(req), render.When(req), number(req.Body)))
+		plain(met)
+		plain(render.Client(req))
+		plain(render.When(req))
+		w.WriteString(number(req.Body))
 		w.WriteByte('\n')
 	}
 }

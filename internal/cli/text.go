@@ -31,9 +31,10 @@ func init() {
 
 // eachText shows one request a line. What it says of an answer that was remembered is, too.
 func (r *run) eachText(w *bytes.Buffer) func(*replay.Result) {
-	known := render.Remembered[string]{}
+	type said struct{ status, rest string }
+	known := render.Remembered[said]{}
 	return func(res *replay.Result) {
-		w.WriteString(known.Of(res.Response, func() string {
+		answer := known.Of(res.Response, func() said {
 			by := string(res.Response.Cause)
 			if res.Response.By != nil {
 				by = res.Response.By.Name
@@ -42,8 +43,13 @@ func (r *run) eachText(w *bytes.Buffer) func(*replay.Result) {
 			if res.Visit != nil && res.Visit.Ending == browser.Loop {
 				target += " (loop)"
 			}
-			return fmt.Sprintf("%s %-7s %s   %s   %s", engine.StatusText(res.Response), render.Clean(res.Item.Request.Verb()), render.Clean(res.Item.Request.Address.String()), render.Clean(target), by)
-		}))
+			return said{engine.StatusText(res.Response), fmt.Sprintf("   %s   %s", render.Clean(target), by)}
+		})
+		req := res.Item.Request
+		method := render.Clean(req.Verb())
+		for _, part := range []string{answer.status, " ", method, strings.Repeat(" ", 1+max(0, 7-len(method))), render.Clean(req.Address.String()), answer.rest} {
+			w.WriteString(part)
+		}
 		if len(res.Unmet) > 0 {
 			w.WriteString("   UNMET: " + render.Clean(strings.Join(res.Unmet, "; ")))
 		}

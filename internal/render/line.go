@@ -70,7 +70,8 @@ type Lines struct {
 	headers []request.Header
 }
 
-// saidJSON is what is said of an answer, before and behind what is said of the request.
+// saidJSON is what is said of an answer, behind what was asked for, and of what becomes of the
+// visit.
 type saidJSON struct{ answer, way []byte }
 
 // NewLines gives one that writes to a buffer, which may be emptied between results.
@@ -85,7 +86,9 @@ func (w *Lines) Write(r *replay.Result) {
 		return
 	}
 	said := w.said.Of(r.Response, func() saidJSON {
-		return saidJSON{w.inside(NewAnswer(r.Item.Request, r.Response)), w.inside(NewWay(r))}
+		answer := NewAnswer(r.Item.Request, r.Response)
+		answer.Method, answer.URL = "", ""
+		return saidJSON{bytes.TrimPrefix(w.inside(answer), []byte(`"method":"","url":""`)), w.inside(NewWay(r))}
 	})
 	if w.list != r.List || w.quoted == nil {
 		start := w.out.Len()
@@ -96,9 +99,12 @@ func (w *Lines) Write(r *replay.Result) {
 	w.raw(`{"list":`)
 	w.out.Write(w.quoted)
 	w.number(`,"line":`, int64(r.Item.Line))
-	w.raw(",")
-	w.out.Write(said.answer)
 	req := r.Item.Request
+	w.raw(`,"method":`)
+	w.text(req.Verb())
+	w.raw(`,"url":`)
+	w.text(req.Address.Printable())
+	w.out.Write(said.answer)
 	if client := Client(req); client != "" {
 		w.raw(`,"client":`)
 		w.text(client)
@@ -185,10 +191,11 @@ func (w *Lines) asked(req *request.Request) {
 	}
 }
 
-// Remembered is what is said of answers, which like requests have in common.
+// Remembered is what is said of answers, which like requests have in common; those that differ
+// in their queries alone may, too.
 type Remembered[T any] map[*engine.Response]T
 
-const maxRemembered = 1 << 12
+const maxRemembered = 1 << 14
 
 // Of gives what is said of an answer; say says it the first time.
 func (known Remembered[T]) Of(answer *engine.Response, say func() T) T {
