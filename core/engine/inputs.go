@@ -21,6 +21,7 @@ import (
 // path, over all sites that visits from there can reach.
 type Inputs struct {
 	Query   bool             // queries that differ may have different answers
+	Passes  bool             // each result has the query of the request, whole, or none at all
 	Times   []*rulebook.Test // tests of the time
 	Texts   []Texts          // the other fields that are tested, but for those that are always at hand
 	Clients []*ClientClasses // of each site that tests clients, the first of them the site itself if it does
@@ -87,31 +88,15 @@ func (in *Inputs) Matters(name string) bool {
 func (e *Engine) Inputs(host string) *Inputs {
 	s := e.siteFor(host)
 	if s == nil {
-		return &Inputs{URL: math.MaxInt64, Headers: math.MaxInt64}
+		return &Inputs{Passes: true, URL: math.MaxInt64, Headers: math.MaxInt64}
 	}
 	s.findInputs.Do(func() { s.inputs = e.inputsOf(s) })
 	return s.inputs
 }
 
-// PassesQueries reports whether every result, on any visit that begins at a host, has the
-// query of the request, whole, or none at all.
-func (e *Engine) PassesQueries(host string) bool {
-	from := e.siteFor(host)
-	return from == nil || !slices.ContainsFunc(e.reach(from), func(s *siteEngine) bool {
-		return slices.ContainsFunc(s.entries, func(entry *entry) bool {
-			a, sends := entry.Action.(rulebook.Sender)
-			if !sends {
-				return false
-			}
-			q, own := a.Sends()
-			return own || !q.Whole()
-		})
-	})
-}
-
 // inputsOf finds the inputs of a site.
 func (e *Engine) inputsOf(from *siteEngine) *Inputs {
-	in := &Inputs{URL: math.MaxInt64, Headers: math.MaxInt64}
+	in := &Inputs{Passes: true, URL: math.MaxInt64, Headers: math.MaxInt64}
 	var longer growth
 	for _, s := range e.reach(from) {
 		in.Header = in.Header || !s.fixed
@@ -152,6 +137,10 @@ func (in *Inputs) entry(s *siteEngine, e *entry) {
 	}
 	for _, t := range e.Action.Templates() {
 		in.template(e.Rule, t)
+	}
+	if a, sends := e.Action.(rulebook.Sender); sends {
+		q, own := a.Sends()
+		in.Passes = in.Passes && !own && q.Whole()
 	}
 	switch a := e.Action.(type) {
 	case *rulebook.Moves:

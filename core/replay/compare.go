@@ -55,6 +55,8 @@ type Group struct {
 	What     string // the header fields that differ, for NowHeader; the file, for NowContent
 	Requests int64
 	Examples []*request.Request
+
+	keys []string // of the examples, as exampleKey gives them
 }
 
 // A Comparison is what two rulebooks do to the same requests.
@@ -76,7 +78,7 @@ type Compare struct {
 	result   Comparison
 	compared map[string]compared // by all that the answers of both rulebooks depend on
 	groups   map[string]*Group
-	starts   map[string]*request.Request
+	starts   map[string]request.Address // that visitors who come back ask for
 	files    map[[2]*site.Node]sameness
 }
 
@@ -101,21 +103,28 @@ type compared struct {
 }
 
 // Add compares a request.
-func (c *Comparer) Add(item *list.Item) { c.counts[c.compare(item.Request).group]++ }
+func (c *Comparer) Add(item *list.Item) {
+	found, fresh := c.compare(item.Request)
+	if fresh {
+		c.start(item.Request)
+	}
+	c.counts[found.group]++
+}
 
-// compare compares a request, if none was that is like it for both rulebooks.
-func (c *Comparer) compare(req *request.Request) compared {
+// compare compares a request, if none was that is like it for both rulebooks; else it is not
+// fresh.
+func (c *Comparer) compare(req *request.Request) (found compared, fresh bool) {
 	key, first := c.old.append(c.key[:0], req)
 	key, second := c.new.append(key, req)
 	c.key = key
 	if !first || !second {
-		return c.anew(req)
+		return c.anew(req), true
 	}
 	c.mu.Lock()
 	found, known := c.compared[string(key)]
 	c.mu.Unlock()
 	if known {
-		return found
+		return found, false
 	}
 	found = c.anew(req)
 	c.mu.Lock()
@@ -124,7 +133,7 @@ func (c *Comparer) compare(req *request.Request) compared {
 		clear(c.compared)
 	}
 	c.compared[string(key)] = found
-	return found
+	return found, true
 }
 
 // maxCompared bounds how many requests are remembered.
@@ -174,18 +183,33 @@ func (c *Compare) sameFiles(a, b *site.Node, host string) sameness {
 
 // NewCompare makes a comparison.
 func NewCompare(old, new *engine.Engine) *Compare {
-	return &Compare{Old: old, New: new, compared: map[string]compared{}, groups: map[string]*Group{}, starts: map[string]*request.Request{}, files: map[[2]*site.Node]sameness{}}
+	return &Compare{Old: old, New: new, compared: map[string]compared{}, groups: map[string]*Group{}, starts: map[string]request.Address{}, files: map[[2]*site.Node]sameness{}}
 }
 
 // maxStarts is how many addresses are looked at for visitors who come back.
 const maxStarts = 100_000
+
+// start has visitors come back to the address of a request.
+func (c *Compare) start(req *request.Request) {
+	if req.Verb() != "GET" {
+		return
+	}
+	key := req.Address.String()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.starts) < maxStarts {
+		c.starts[key] = req.Address
+	}
+}
 
 // anew compares a request, whatever is remembered.
 func (c *Comparer) anew(req *request.Request) compared {
 	before, after := browser.Open(c.Old, req), browser.Open(c.New, req)
 	g := c.change(before, after)
 	host := req.Address.Host
-	own := ownValues(c.old.of(host).Inputs, before) || ownValues(c.new.of(host).Inputs, after)
+	old, new := c.old.of(host).Inputs, c.new.of(host).Inputs
+	own := ownValues(old, before) || ownValues(new, after)
+	looked := queried(before.Hops[0].Response, before) || queried(after.Hops[0].Response, after)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if g != nil {
@@ -196,27 +220,48 @@ func (c *Comparer) anew(req *request.Request) compared {
 		if c.groups[id] == nil {
 			c.groups[id] = g
 		}
-		c.groups[id].show(req, g)
+		c.groups[id].show(req, exampleKey(req, own || looked || !old.Passes || !new.Passes), g)
 		g = c.groups[id]
 	}
-	if len(c.starts) < maxStarts && req.Verb() == "GET" {
-		c.starts[req.Address.String()] = req
+	return compared{g, own, looked}
+}
+
+// exampleKey is what examples of a group are known by: of those that differ in a query that
+// makes no difference, one is enough.
+func exampleKey(req *request.Request, query bool) string {
+	of := req.Address
+	if !query {
+		of.Query, of.HasQuery = "", false
 	}
-	return compared{g, own, queried(before.Hops[0].Response, before) || queried(after.Hops[0].Response, after)}
+	return req.Verb() + " " + of.String()
 }
 
 // show keeps a request as an example of its group, if it is one of the plainest, whatever
 // the order in which they come; what is told of the answers is so of the first.
-func (g *Group) show(req *request.Request, change *Group) {
-	at, known := slices.BinarySearchFunc(g.Examples, req, plainer)
-	if known || at == maxExamples {
+func (g *Group) show(req *request.Request, key string, change *Group) {
+	if i := slices.Index(g.keys, key); i >= 0 {
+		if plainer(req, g.Examples[i]) >= 0 {
+			return
+		}
+		g.Examples, g.keys = slices.Delete(g.Examples, i, i+1), slices.Delete(g.keys, i, i+1)
+	}
+	at, _ := slices.BinarySearchFunc(g.Examples, req, plainer)
+	if at == maxExamples {
 		return
 	}
-	g.Examples = slices.Insert(g.Examples, at, req)
-	g.Examples = g.Examples[:min(len(g.Examples), maxExamples)]
+	g.Examples, g.keys = slices.Insert(g.Examples, at, req), slices.Insert(g.keys, at, key)
+	most := min(len(g.Examples), maxExamples)
+	g.Examples, g.keys = g.Examples[:most], g.keys[:most]
 	if at == 0 {
 		g.From, g.To = change.From, change.To
 	}
+}
+
+// wants reports whether a request may be an example of a group.
+func (c *Compare) wants(g *Group, req *request.Request) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(g.Examples) < maxExamples || plainer(req, g.Examples[maxExamples-1]) < 0
 }
 
 // plainer puts short addresses first.
@@ -393,8 +438,7 @@ func (c *Compare) returning(now time.Time) []*Returning {
 	}
 	slices.Sort(keys)
 	for _, k := range keys {
-		from := c.starts[k]
-		w.walk(&request.Request{Address: from.Address})
+		w.walk(&request.Request{Address: c.starts[k]})
 	}
 	return w.found
 }

@@ -218,6 +218,7 @@ func TestComparedLinesAreThoseOfRequests(t *testing.T) {
 			want, err := list.Read(strings.NewReader(text), list.Options{Base: new.Book.BaseAddress(), Format: format}, func(item *list.Item) {
 				item.Request.AddMissing(o.Headers)
 				one.counts[one.anew(item.Request).group]++
+				one.start(item.Request)
 			})
 			if err != nil {
 				t.Fatal(err)

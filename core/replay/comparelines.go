@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"kibitz/core/engine"
+	"kibitz/core/request"
 	"kibitz/core/request/list"
 )
 
@@ -15,10 +16,18 @@ type lineComparer struct {
 	lineReader
 	lineKeys
 	*Comparer
-	known  map[string]compared
-	same   map[string]bool // what nothing has changed for, whatever its query
-	passes bool            // both rulebooks pass queries on as they are
-	key    []byte
+	known map[string]*likeLines
+	asked map[string]bool // the targets of lines of which nobody looked at the query, if some entry of either rulebook does at others
+	key   []byte
+}
+
+// likeLines are those with one key: for one target, or for one path, whatever the query.
+type likeLines struct {
+	compared
+	anyQuery bool
+	plainest *request.Request // of any query
+	target   string           // of that, with its method
+	shown    bool             // it has been compared itself
 }
 
 // Lines compares the requests of a list, and says what its lines are.
@@ -27,13 +36,15 @@ func (c *Compare) Lines(text Text, o Options) (list.Counts, error) {
 	old, new := c.Old.Inputs(base.Host), c.New.Inputs(base.Host)
 	basis := newBasis(bothInputs(old, new), o.Headers)
 	matters := func(name string) bool { return old.Matters(name) || new.Matters(name) }
-	passes := c.Old.PassesQueries(base.Host) && c.New.PassesQueries(base.Host)
 	readers := make([]*lineReader, o.Workers)
 	failed := text.read(layoutOf(text.Format, &o, base, matters), &o, func(i int) (*lineReader, func(error)) {
-		w := &lineComparer{lineKeys: newLineKeys(basis), Comparer: c.Comparer(), known: map[string]compared{}, same: map[string]bool{}, passes: passes}
+		w := &lineComparer{lineKeys: newLineKeys(basis), Comparer: c.Comparer(), known: map[string]*likeLines{}, asked: map[string]bool{}}
 		w.lineReader = newLineReader(w, base)
 		readers[i] = &w.lineReader
-		return readers[i], func(error) { w.Done() }
+		return readers[i], func(error) {
+			w.forget()
+			w.Done()
+		}
 	})
 	return countsOf(readers), failed
 }
@@ -46,41 +57,102 @@ func (w *lineComparer) take(lines []list.Line) {
 	}
 	w.classify(lines)
 	for i := range lines {
-		// A query that is passed on as it is, and looked at by nobody, makes no difference.
-		any := remembered[i] && w.passes && !w.needsQuery(&lines[i])
-		if any {
-			w.key = w.appendKey(w.key[:0], i, &lines[i], false)
-			if w.same[string(w.key)] {
-				w.lineReader.counts.Requests++
-				w.Comparer.counts[nil]++
-				continue
-			}
+		l := &lines[i]
+		var found *likeLines
+		if remembered[i] {
+			found = w.recall(i, l)
 		}
-		w.key = w.appendKey(w.key[:0], i, &lines[i], true)
-		found, known := w.known[string(w.key)]
-		if !known || found.ownValues || !remembered[i] {
-			item, err := lines[i].Item(w.base)
+		if found == nil || found.ownValues || found.anyQuery && found.isPlainer(l) {
+			item, err := l.Item(w.base)
 			if err != nil {
 				w.skip(w.places[i], err.Error())
 				continue
 			}
 			item.Request.AddMissing(w.given.Headers)
-			if found = w.compare(item.Request); remembered[i] {
-				if len(w.known) >= maxCompared {
-					clear(w.known)
-				}
-				w.known[string(w.key)] = found
+			if found != nil && found.anyQuery {
+				found.plainest, found.target, found.shown = item.Request, string(l.Asked(true)), false
+			} else {
+				found = w.meet(i, l, item.Request, remembered[i])
 			}
 		}
-		if any && found.group == nil && !found.ownValues && !found.queried {
-			if len(w.same) >= maxCompared {
-				clear(w.same)
-			}
-			w.same[string(w.appendKey(w.key[:0], i, &lines[i], false))] = true
+		if found.anyQuery && w.Query {
+			w.ask(l)
 		}
 		w.lineReader.counts.Requests++
 		w.Comparer.counts[found.group]++
 	}
+}
+
+// recall gives what is remembered of a line; nil for nothing. The key is then that of the line
+// itself.
+func (w *lineComparer) recall(i int, l *list.Line) *likeLines {
+	if w.sharesPath(l) {
+		w.key = w.appendKey(w.key[:0], i, l, false)
+		if found := w.known[string(w.key)]; found != nil && found.anyQuery {
+			return found
+		}
+	}
+	w.key = w.appendKey(w.key[:0], i, l, true)
+	return w.known[string(w.key)]
+}
+
+// sharesPath reports whether a query that is passed on as it is, and looked at by nobody, makes
+// no difference for a line.
+func (w *lineComparer) sharesPath(l *list.Line) bool { return w.Passes && !w.needsQuery(l) }
+
+// isPlainer reports whether a line is plainer than the plainest of them, as plainer says.
+func (found *likeLines) isPlainer(l *list.Line) bool {
+	asked := l.Asked(true)
+	return len(asked) < len(found.target) || len(asked) == len(found.target) && string(asked) < found.target
+}
+
+// meet compares the request of a line, and remembers what was found.
+func (w *lineComparer) meet(i int, l *list.Line, req *request.Request, remembered bool) *likeLines {
+	c, fresh := w.compare(req)
+	found := &likeLines{compared: c}
+	if remembered {
+		if len(w.known) >= maxCompared {
+			w.forget()
+		}
+		if found.anyQuery = w.sharesPath(l) && !c.ownValues && !c.queried; found.anyQuery {
+			found.plainest, found.target, found.shown = req, string(l.Asked(true)), true
+			w.key = w.appendKey(w.key[:0], i, l, false)
+		}
+		w.known[string(w.key)] = found
+	}
+	if fresh && !found.anyQuery {
+		w.start(req)
+	}
+	return found
+}
+
+// ask has visitors come back to the target of a line.
+func (w *lineComparer) ask(l *list.Line) {
+	target := l.Asked(true)
+	if w.asked[string(target)] {
+		return
+	}
+	if len(w.asked) >= maxCompared {
+		clear(w.asked)
+	}
+	w.asked[string(target)] = true
+	if item, err := l.Item(w.base); err == nil {
+		w.start(item.Request)
+	}
+}
+
+// forget forgets all lines, but what is still to be shown of them.
+func (w *lineComparer) forget() {
+	for _, found := range w.known {
+		if !found.anyQuery {
+			continue
+		}
+		if !found.shown && found.group != nil && w.wants(found.group, found.plainest) {
+			w.anew(found.plainest)
+		}
+		w.start(found.plainest)
+	}
+	clear(w.known)
 }
 
 // takeItem compares a request that is no line.
@@ -94,7 +166,7 @@ func (w *lineComparer) endChunk() {}
 
 // bothInputs are what the answers of two rulebooks depend on together, to requests for one host.
 func bothInputs(a, b *engine.Inputs) *engine.Inputs {
-	both := &engine.Inputs{Query: a.Query || b.Query, Times: slices.Concat(a.Times, b.Times), Texts: slices.Concat(a.Texts, b.Texts), Fields: slices.Concat(a.Fields, b.Fields),
+	both := &engine.Inputs{Query: a.Query || b.Query, Passes: a.Passes && b.Passes, Times: slices.Concat(a.Times, b.Times), Texts: slices.Concat(a.Texts, b.Texts), Fields: slices.Concat(a.Fields, b.Fields),
 		Copies: a.Copies || b.Copies, Header: a.Header || b.Header, URL: min(a.URL, b.URL), Headers: min(a.Headers, b.Headers)}
 	for _, c := range slices.Concat(a.Clients, b.Clients) {
 		of := *c

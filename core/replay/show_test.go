@@ -95,6 +95,7 @@ func shownAlone(t *testing.T, r *rand.Rand, lines int) int {
 	if _, err := read(o.base(new), func(item *list.Item) {
 		item.Request.AddMissing(o.Headers)
 		one.counts[one.anew(item.Request).group]++
+		one.start(item.Request)
 	}); err != nil {
 		t.Fatal(err)
 	}
