@@ -353,6 +353,9 @@ type Options struct {
 
 // Look looks for what the options say.
 func Look(e *engine.Engine, o Options) *Report {
+	var ahead sync.WaitGroup
+	defer ahead.Wait()
+	ahead.Go(func() { translate(e.Book) })
 	c := newShared(e, max(o.Effort, 1))
 	c.all, c.readPages = o.All, o.Read
 	for i, k := range Kinds() {
@@ -368,6 +371,16 @@ func Look(e *engine.Engine, o Options) *Report {
 		return cmp.Or(a.Severity.Compare(b.Severity), cmp.Compare(weight(a), weight(b)), strings.Compare(a.Place.Source.Name, b.Place.Source.Name), cmp.Compare(a.Place.Line, b.Place.Line))
 	})
 	return c.report
+}
+
+// translate makes the sets of the paths that patterns take, of which nearly all are needed, while
+// other things are looked at.
+func translate(b *rulebook.Book) {
+	for _, r := range b.Rules {
+		for _, p := range r.On {
+			_, _ = p.Lang() // why there is none is told where it is needed
+		}
+	}
 }
 
 // weight puts what is said of the rulebook before what is said of pages, and of these what
