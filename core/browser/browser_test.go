@@ -175,7 +175,7 @@ func TestKeeping(t *testing.T) {
 		{"access a refuse", "/x", "not cached"},
 		{"header h set Cache-Control max-age=99999999999999999999999", "/page.html", "cached for 68 years"},
 		{"header h set Cache-Control \"max-age=60, max-age=3600\"", "/page.html", "cached for 1 minute"},
-		{"header h set Cache-Control \"max-age=+60\"", "/page.html", "checked again each time (max-age is not a number"},
+		{"header h set Cache-Control \"max-age=+60\"", "/page.html", "max-age is not a number of seconds, of which not all browsers make the same"},
 		{"header h set Cache-Control \"x=\\\"a,no-store\\\",max-age=60\"", "/page.html", "cached for 1 minute"},
 		{"header h set Cache-Control max-age=100 set Age 40", "/page.html", "cached for 1 minute"},
 		{"header h set Cache-Control max-age=100 set Age 100", "/page.html", "checked again each time"},
@@ -185,6 +185,11 @@ func TestKeeping(t *testing.T) {
 		{"header h add Vary Cookie add Vary *", "/page.html", "not cached (Vary: *)"},
 		{"redirect r on /x to /page.html as permanent\nheader h for 301 add Vary Cookie add Vary *", "/x", "not cached by browsers"},
 		{"header h set Expires 0", "/page.html", "Expires is past"},
+		{"header h set Expires -1", "/page.html", "here 1 day (RFC 9111, 4.2.2); Expires is not a date, of which not all browsers make the same"},
+		{"redirect r on /x to /page.html as permanent\nheader h for 301 set Expires -1", "/x", "cached by browsers for good; Expires is not a date, of which not all browsers make the same"},
+		{"redirect r on /x to /page.html as permanent\nheader h for 301 set Cache-Control \"max-age=\\\"0\\\"\"", "/x", "cached by browsers for good; max-age is not a bare number"},
+		{"redirect r on /x to /page.html as temporary\nheader h for 302 set Expires soon", "/x", "checked again each time (Expires is not a date)"},
+		{"redirect r on /x to /page.html as permanent\nheader h for 301 set Cache-Control \"no-cache=\\\"Set-Cookie\\\"\"", "/x", "cached by browsers for good"},
 	} {
 		req := get(t, test.asks)
 		req.Time = now

@@ -44,6 +44,18 @@ func TestCookiesGoAlong(t *testing.T) {
 		{"a prefix that is kept", "__Host-a=1; Secure; Path=/", "/x", "/y", "__Host-a=1"},
 		{"a prefix without its path", "__Host-a=1; Secure", "/x", "/y", ""},
 		{"a prefix that is not secure", "__Secure-a=1", "/x", "/y", ""},
+		{"a prefix in other letters", "__host-a=1; Path=/", "/x", "/y", ""},
+		{"quotes are of the value", "a=\\\"1\\\"", "/x", "/y", `a="1"`},
+		{"a blank and other letters in the value", "a=x é", "/x", "/y", "a=x é"},
+		{"without a name", "seen", "/x", "/y", "seen"},
+		{"set again it keeps its place", "a=1; Path=/|b=2; Path=/|a=3; Path=/", "/x", "/y", "a=3; b=2"},
+		{"the last domain counts", "a=1; Domain=t.example; Domain=s.example", "/x", "https://www.s.example/y", "a=1"},
+		{"for a domain that has many owners", "a=1; Domain=example", "/x", "/y", ""},
+		{"from other sites, too, and not secure", "a=1; SameSite=None", "/x", "/y", ""},
+		{"from other sites, too", "a=1; SameSite=None; Secure", "/x", "/y", "a=1"},
+		{"a date as people write it", "a=1; Expires=1 Jan 1999 0:0:0", "/x", "/y", ""},
+		{"a date that is none", "a=1; Expires=soon", "/x", "/y", "a=1"},
+		{"a day that is none", "a=1; Expires=31 Feb 1999 10:00:00", "/x", "/y", "a=1"},
 	} {
 		var rules strings.Builder
 		rules.WriteString("    hosts www.s.example\nredirect r on /x /shop/x to " + test.to + " as 302\n")
@@ -64,6 +76,39 @@ func TestCookiesGoAlong(t *testing.T) {
 		if got, _ := v.Hops[1].Request.Get("Cookie"); got != test.want {
 			t.Errorf("%s: %q is sent, want %q", test.name, got, test.want)
 		}
+	}
+}
+
+// What https has set for itself alone, http does not set anew.
+func TestSecureCookiesAreLeftAlone(t *testing.T) {
+	e := build(t, `    hosts www.s.example
+redirect one   on /x when scheme https to http://s.example/x as 302
+redirect two   on /x to https://s.example/y as 302
+header   own   on /x when scheme https add Set-Cookie "a=1; Secure; Path=/"
+header   other on /x when scheme http  add Set-Cookie "a=2; Path=/"
+`)
+	v := Open(e, get(t, "https://s.example/x"))
+	if got, _ := v.Hops[len(v.Hops)-1].Request.Get("Cookie"); got != "a=1" {
+		t.Errorf("%q is sent", got)
+	}
+}
+
+// A referrer policy that a redirect tells holds for the rest of the way.
+func TestReferrerPoliciesStay(t *testing.T) {
+	e := build(t, `    hosts www.s.example t.example
+redirect one   on /x to /y as 302
+redirect two   on /y to https://t.example/z as 302
+redirect three on /z to https://s.example/fares/ as 302
+header   h     on /x set Referrer-Policy same-origin
+`)
+	var got []string
+	for _, h := range Open(e, get(t, "/x", "Referer: https://s.example/from")).Hops {
+		from, _ := h.Request.Get("Referer")
+		got = append(got, h.Request.Address.String()+" "+from)
+	}
+	want := "https://s.example/x https://s.example/from\nhttps://s.example/y https://s.example/from\nhttps://t.example/z \nhttps://s.example/fares/ "
+	if strings.Join(got, "\n") != want {
+		t.Errorf("%s", strings.Join(got, "\n"))
 	}
 }
 
@@ -126,4 +171,29 @@ func TestStoredAnswersSetNothing(t *testing.T) {
 	if cookie, ok := v.Hops[1].Request.Get("Cookie"); ok || v.Hops[0].Response != first {
 		t.Errorf("%q is sent", cookie)
 	}
+}
+
+// Whatever Set-Cookie says, what is understood of it is sent as it is understood again.
+func FuzzSetCookie(f *testing.F) {
+	for _, text := range []string{"a=1", "seen", "=1", " a b = \"c\" ;Path=/;Domain=.s.example;Secure; SameSite=None", "a=; Max-Age=-99999999999999999999; Expires=Sat Jan 1 00:00:00 2000", "__host-a;Path", "a=1; Expires=1 Jan 0:0:0 99"} {
+		f.Add(text, "https://www.s.example/shop/x")
+	}
+	f.Fuzz(func(t *testing.T, text, from string) {
+		at, err := request.Parse(from, request.Address{})
+		set, ok := readSetCookie(text)
+		if err != nil || !ok {
+			return
+		}
+		c, ok := set.cookie(at)
+		if !ok {
+			return
+		}
+		again, ok := readSetCookie(c.pair())
+		if !ok || (again.name != c.name || again.value != c.value) && c.name != "" {
+			t.Errorf("%q is sent as %q, which is read as %q=%q", text, c.pair(), again.name, again.value)
+		}
+		if c.alone && c.domain != at.Host || !strings.HasPrefix(c.path, "/") && at.Path != "*" {
+			t.Errorf("%q of %s is for %+v", text, from, c)
+		}
+	})
 }

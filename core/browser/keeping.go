@@ -3,6 +3,7 @@ package browser
 // What browsers keep, and for how long (RFC 9111).
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
@@ -13,25 +14,25 @@ import (
 	"kibitz/core/request"
 )
 
-// Directives are those of a Cache-Control field (RFC 9111, 5.2), by their
-// lower-case names.
-type Directives map[string]string
+// directives are those of a Cache-Control field (RFC 9111, 5.2), by their lower-case names,
+// with what stands behind the =.
+type directives map[string]string
 
-// CacheControl reads a Cache-Control field. Of a directive that stands twice the first
+// cacheControl reads a Cache-Control field. Of a directive that stands twice the first
 // counts (RFC 9111, 4.2.1).
-func CacheControl(field string) Directives {
-	d := Directives{}
+func cacheControl(field string) directives {
+	d := directives{}
 	for _, item := range request.List(field) {
 		name, value, _ := strings.Cut(item, "=")
 		name = strings.ToLower(strings.TrimSpace(name))
 		if _, twice := d[name]; !twice && name != "" {
-			d[name] = request.Unquote(strings.TrimSpace(value))
+			d[name] = value
 		}
 	}
 	return d
 }
 
-func (d Directives) has(name string) bool {
+func (d directives) has(name string) bool {
 	_, ok := d[name]
 	return ok
 }
@@ -57,14 +58,16 @@ const (
 type keeping struct {
 	manner  manner
 	why     string
-	seconds int64 // for keptFor: what is left
+	doubt   string // what some browsers take for nothing said, and others for an answer that is checked again
+	seconds int64  // for keptFor: what is left
 	until   string
 	private bool // kept by the browser alone
 	said    bool // there is a Cache-Control
 }
 
 // keep reads an answer's header fields as a private cache does (RFC 9111, 3, 4.2 and
-// 5.2) at the time now, or where now is not known.
+// 5.2) at the time now, or where now is not known. Of what is not valid some browsers make
+// nothing, and keep a permanent redirect for good, whatever the RFC says (4.2.1 and 5.3).
 func keep(req *request.Request, r *engine.Response, now time.Time) keeping {
 	if !keepable(req) {
 		return keeping{manner: keptNot, why: "only answers to GET and HEAD are"}
@@ -73,7 +76,7 @@ func keep(req *request.Request, r *engine.Response, now time.Time) keeping {
 		return keeping{manner: keptOnceAgain}
 	}
 	field, said := r.Get("Cache-Control")
-	d := CacheControl(field)
+	d := cacheControl(field)
 	k := keeping{private: d.has("private"), said: said}
 	stale := func(why string) keeping {
 		k.manner, k.why = keptStale, why
@@ -84,39 +87,50 @@ func keep(req *request.Request, r *engine.Response, now time.Time) keeping {
 		return keeping{manner: keptNot, why: "no-store"}
 	case varies(r):
 		return keeping{manner: keptNot, why: "Vary: *"}
-	case d.has("no-cache"):
+	case d.has("no-cache") && d["no-cache"] == "": // else it is for some fields of the header alone
 		return stale("no-cache")
 	case d.has("max-age"):
-		seconds, ok := Seconds(d["max-age"])
+		bare := request.Unquote(strings.TrimSpace(d["max-age"]))
+		seconds, ok := Seconds(bare)
 		age, _ := r.Get("Age")
 		old, _ := Seconds(age)
 		switch {
 		case !ok:
-			return stale("max-age is not a number of seconds")
+			k.doubt = "max-age is not a number of seconds"
+		case bare != d["max-age"]:
+			k.doubt = "max-age is not a bare number"
 		case seconds == 0:
 			return stale("max-age=0")
 		case seconds <= old:
 			return stale(fmt.Sprintf("max-age=%d, of which %d seconds have passed (Age)", seconds, old))
 		}
-		k.manner, k.seconds = keptFor, seconds-old
-		return k
+		if k.doubt == "" || seconds > old && !Permanent(r.Status) {
+			k.manner, k.seconds = keptFor, seconds-old
+			return k
+		}
 	}
 	if pragma, _ := r.Get("Pragma"); !said && slices.ContainsFunc(request.List(pragma), func(s string) bool { return strings.EqualFold(s, "no-cache") }) {
 		return stale("Pragma: no-cache, which browsers heed where there is no Cache-Control")
 	}
 	if expires, ok := r.Get("Expires"); ok {
 		t, ok := request.Date(expires)
-		if !ok || !t.After(now) {
+		switch {
+		case !ok && expires != "0":
+			k.doubt = cmp.Or(k.doubt, "Expires is not a date")
+		case !ok || !t.After(now):
 			return stale("Expires is past")
+		default:
+			k.manner, k.until = keptUntil, expires
+			return k
 		}
-		k.manner, k.until = keptUntil, expires
-		return k
 	}
 	switch {
 	case Permanent(r.Status):
 		k.manner = keptForever
 	case heuristic[r.Status]:
 		k.manner = keptByGuess
+	case k.doubt != "":
+		return stale(k.doubt)
 	}
 	return k
 }
@@ -155,17 +169,17 @@ func Keeping(req *request.Request, r *engine.Response, now time.Time) string {
 	case keptStale:
 		return what + ", but checked again each time (" + k.why + ")" + who
 	case keptFor:
-		return what + " for " + duration(k.seconds) + who
+		return what + " for " + duration(k.seconds) + who + inDoubt(k.doubt)
 	case keptUntil:
-		return what + " until " + k.until + who
+		return what + " until " + k.until + who + inDoubt(k.doubt)
 	case keptForever:
 		s := what + " for good"
-		if !k.said {
+		if !k.said && k.doubt == "" {
 			s += ": no header limits it"
 		}
-		return s
+		return s + inDoubt(k.doubt)
 	case keptByGuess:
-		return guess(req, r)
+		return guess(req, r) + inDoubt(k.doubt)
 	}
 	switch {
 	case !keepable(req):
@@ -174,6 +188,14 @@ func Keeping(req *request.Request, r *engine.Response, now time.Time) string {
 		return "not " + what + " (" + k.why + ")"
 	}
 	return "not " + what
+}
+
+// inDoubt says that browsers differ, and why; "" where they do not.
+func inDoubt(why string) string {
+	if why == "" {
+		return ""
+	}
+	return "; " + why + ", of which not all browsers make the same"
 }
 
 // guess says how long an answer may be kept of which nothing says it (RFC 9111, 4.2.2).
@@ -196,8 +218,8 @@ func keepable(req *request.Request) bool {
 	return verb == http.MethodGet || verb == http.MethodHead
 }
 
-// Stored reports whether a browser goes on using a redirect at the time now, without
-// asking for it again (RFC 9111, 3 and 4.2).
+// Stored reports whether a browser, or some of them, goes on using a redirect at the time now,
+// without asking for it again (RFC 9111, 3 and 4.2).
 func Stored(req *request.Request, r *engine.Response, now time.Time) bool {
 	if !Follows(r) {
 		return false

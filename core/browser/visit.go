@@ -125,12 +125,17 @@ func OpenOutcome(s Server, req *request.Request, r *engine.Response) *Visit {
 // visit follows redirects; cookies is nil where none are kept.
 func visit(s Server, req *request.Request, r *engine.Response, limit int, cookies *jar, predict func(*request.Request) *engine.Response) *Visit {
 	v := &Visit{}
-	var states []string // of the jar, as each request was made
+	policy := ""
+	var states []string // of jar and policy, as each request was made
+	state := func() string {
+		if cookies == nil {
+			return policy
+		}
+		return policy + " " + cookies.state()
+	}
 	for {
 		v.Hops = append(v.Hops, Hop{req, r})
-		if cookies != nil {
-			states = append(states, cookies.state())
-		}
+		states = append(states, state())
 		switch {
 		case r.Word() != "":
 			v.Ending = Ending(r.Word())
@@ -141,7 +146,7 @@ func visit(s Server, req *request.Request, r *engine.Response, limit int, cookie
 			}
 			return v
 		}
-		next, err := Follow(req, r)
+		next, said, err := follow(req, r, policy)
 		if errors.Is(err, request.ErrForeign) {
 			v.Ending = Left
 			return v
@@ -150,13 +155,13 @@ func visit(s Server, req *request.Request, r *engine.Response, limit int, cookie
 			v.Ending = BadEnding
 			return v
 		}
-		if cookies != nil {
+		if policy = said; cookies != nil {
 			cookies.take(req, r)
 			cookies.send(next)
 		}
-		same := func(i int) bool { return cookies == nil || states[i] == cookies.state() }
+		now := state()
 		for i, h := range v.Hops {
-			if h.Request.Verb() == next.Verb() && sameResource(h.Request.Address, next.Address) && same(i) && (!s.Instructs() || sameReferrer(h.Request, next)) {
+			if h.Request.Verb() == next.Verb() && sameResource(h.Request.Address, next.Address) && states[i] == now && (!s.Instructs() || sameReferrer(h.Request, next)) {
 				v.Ending, v.Again = Loop, i
 				return v
 			}
@@ -206,11 +211,19 @@ func sameResource(a, b request.Address) bool {
 	return a == b
 }
 
-// Follow gives the request that a browser makes when it follows a redirect.
+// Follow gives the request that a browser makes when it follows a redirect, the first on its
+// way.
 func Follow(req *request.Request, r *engine.Response) (*request.Request, error) {
+	next, _, err := follow(req, r, "")
+	return next, err
+}
+
+// follow is Follow with the referrer policy that redirects have told on the way, "" for none; it
+// gives the one that holds from now on (WHATWG Fetch, HTTP-redirect fetch, 19).
+func follow(req *request.Request, r *engine.Response, policy string) (*request.Request, string, error) {
 	to, err := req.Address.Resolve(r.Location)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	next := &request.Request{Method: req.Method, Address: to, Headers: req.Headers, Client: req.Client, Time: req.Time, Body: req.Body}
 	switch verb := req.Verb(); {
@@ -219,20 +232,21 @@ func Follow(req *request.Request, r *engine.Response) (*request.Request, error) 
 		next.Method, next.Body = "GET", 0
 		next.Headers = without(next.Headers, aboutBody)
 	}
-	policy := policyOf(r)
+	policy = cmp.Or(policyOf(r), policy)
+	by := policy
 	if to.Origin() != req.Address.Origin() {
 		next.Headers = without(next.Headers, []string{"Authorization"})
-		policy = cmp.Or(policy, usualPolicy)
+		by = cmp.Or(by, usualPolicy)
 	}
-	if page, ok := req.Get("Referer"); ok && policy != "" {
+	if page, ok := req.Get("Referer"); ok && by != "" {
 		if from, err := request.Parse(page, request.Address{}); err == nil {
 			next.Headers = without(next.Headers, []string{"Referer"})
-			if told := referrer(from, to, policy); told != "" {
+			if told := referrer(from, to, by); told != "" {
 				next.Headers = append(next.Headers, request.Header{Name: "Referer", Value: told})
 			}
 		}
 	}
-	return next, nil
+	return next, policy, nil
 }
 
 // usualPolicy holds where nothing says another.

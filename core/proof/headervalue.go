@@ -212,9 +212,12 @@ func checkCacheControl(value string) []fault {
 		case seen[name]:
 			out = append(out, fault{name + " stands twice", right})
 		case slices.Contains(cacheSeconds, name):
-			n = request.Unquote(n)
-			kept = kept || strings.Trim(n, "0") != ""
-			out = append(out, checkSeconds(name, n, name+"=604800")...)
+			bare := request.Unquote(n)
+			kept = kept || strings.Trim(bare, "0") != ""
+			if bare != n {
+				out = append(out, fault{name + " stands with quotes, which not all browsers read", name + "=" + bare})
+			}
+			out = append(out, checkSeconds(name, bare, name+"=604800")...)
 		case slices.Contains(cacheFlags, name):
 			if has && name != "no-cache" && name != "private" {
 				out = append(out, fault{name + " takes no value", name})
@@ -390,14 +393,18 @@ func checkDate(value string) []fault {
 	return nil
 }
 
-// checkExpires: RFC 9111, 5.3, where 0 and what else is not a date counts as past; these two
-// are written for that.
+// checkExpires: RFC 9111, 5.3, where 0 is written for what is past. That all else which is not
+// a date counts as past, too, not all browsers know.
 func checkExpires(value string) []fault {
-	if value == "0" || value == "-1" {
+	if value == "0" {
 		return nil
 	}
 	if _, ok := request.Date(value); !ok {
-		return faultf(rightDate, "%q is not a date of HTTP, so it counts as past", value)
+		right := rightDate
+		if value == "-1" {
+			right = "0"
+		}
+		return faultf(right, "%q is not a date of HTTP: some browsers take it for past, and others for nothing", value)
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ package cli
 
 import (
 	"math"
+	"os"
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
@@ -32,9 +33,12 @@ var garbage struct {
 	most atomic.Int64
 }
 
-// collectLate sets when garbage is collected, for the whole program. It is not for commands
-// that run on: they may come to have thousands of connections.
+// collectLate sets when garbage is collected, for the whole program, if the environment does
+// not. It is not for commands that run on: they may come to have thousands of connections.
 func collectLate() {
+	if os.Getenv("GOGC") != "" {
+		return
+	}
 	garbage.pace.Store(&freely)
 	garbage.most.Store(math.MaxInt64)
 	collectAgain(struct{}{})
@@ -64,6 +68,9 @@ func setTime() {
 
 // collectBeside is for a replay by a rulebook that has been loaded.
 func collectBeside(b *rulebook.Book) {
+	if garbage.pace.Load() == nil {
+		return
+	}
 	garbage.pace.Store(&ofReplay)
 	if largeTable(b) {
 		garbage.pace.Store(&besideTable)

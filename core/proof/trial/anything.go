@@ -130,7 +130,7 @@ func (w *writer) entry(name string, site int) string {
 	case "header":
 		line += w.pick("", " for 200", " for 2xx 404")
 		for range 1 + w.IntN(3) {
-			line += w.pick(" set X-A "+text, " add X-B "+text, " default X-A "+text, " drop X-A", " set Vary Cookie", " set ETag \"\\\"v\\\"\"", " drop ETag", " set Cache-Control no-cache", " set Referrer-Policy "+w.pick("no-referrer", "origin", "unsafe-url"), " add Set-Cookie \"c="+w.pick("de", "fr; Path=/", "; Max-Age=0", "{agent}; Path=/", "{query.q}")+"\"")
+			line += w.pick(" set X-A "+text, " add X-B "+text, " default X-A "+text, " drop X-A", " set Vary Cookie", " set ETag \"\\\"v\\\"\"", " drop ETag", " set Cache-Control no-cache", " set Referrer-Policy "+w.pick("no-referrer", "origin", "unsafe-url", "same-origin", "strict-origin", "origin-when-cross-origin"), " add Set-Cookie \"c="+w.pick("de", "fr; Path=/", "; Max-Age=0", "{agent}; Path=/", "{query.q}")+"\"")
 		}
 	case "media":
 		line += w.pick(" type txt png text/x-note", "") + w.pick(" charset latin1", " type js text/javascript")

@@ -125,7 +125,7 @@ func Book(r *rand.Rand) string {
 	for i := range 2 {
 		if w.cookies && r.IntN(3) > 0 {
 			lines = append(lines, fmt.Sprint("header k", i, w.pick("", " on /a", " on /:x", " on /b/*", " in /a/", " when cookie.c absent"),
-				w.pick(" set", " add"), " Set-Cookie \"", w.pick("c=de", "c=de; Path=/", "c=en; Path=/", "c=; Max-Age=0; Path=/", "c=; Max-Age=0", "c={query.q}; Path=/", "d=1", "c=de; Domain=s.example; Path=/a"), "\""))
+				w.pick(" set", " add"), " Set-Cookie \"", w.pick("c=de", "c=de; Path=/", "c=en; Path=/", "c=; Max-Age=0; Path=/", "c=; Max-Age=0", "c={query.q}; Path=/", "d=1", "c=de; Domain=s.example; Path=/a", "c=de; Secure; Path=/", "c=en; SameSite=None", "c=\\\"de\\\"; Path=/"), "\""))
 		}
 	}
 	if r.IntN(3) == 0 {
@@ -242,7 +242,7 @@ func (w *bookWriter) entry(name string, tree bool) string {
 		return w.pick("error "+name+" for 404 show "+w.pick("/404.html", "/b/ab", "/none.html"), "error "+name+" for 403 show /b/ab", "reply "+name+where+" with 200 show /a")
 	}
 	if w.IntN(2) == 0 {
-		return w.pick("limit "+name+where+w.pick(" url 40B", " body 5B"), "header "+name+where+w.pick(" set Cache-Control no-store", " set Vary Cookie", " set Referrer-Policy "+w.pick("no-referrer", "origin", "unsafe-url"), " add Vary Accept-Language", " set Vary *"))
+		return w.pick("limit "+name+where+w.pick(" url 40B", " body 5B"), "header "+name+where+w.pick(" set Cache-Control no-store", " set Vary Cookie", " set Referrer-Policy "+w.pick("no-referrer", "origin", "unsafe-url", "same-origin", "strict-origin", "origin-when-cross-origin"), " add Vary Accept-Language", " set Vary *"))
 	}
 	return "reply " + name + where + " with 200 text b"
 }
