@@ -366,3 +366,19 @@ func TestCookiesThatLetVisitorsIn(t *testing.T) {
 		t.Errorf("check ends with %d, and says\n%s", status, out)
 	}
 }
+
+// A cookie that is not sent along from other sites lets in who types the address, and nobody who
+// follows a link.
+func TestCookiesThatOtherSitesDoNotSend(t *testing.T) {
+	dir := harbourIn(t, situation{rules: "redirect gate on /fares/ when cookie.age absent to /gate as temporary\nredirect back on /gate to /fares/ as temporary\nheader age on /gate set Set-Cookie \"age=18; Path=/; SameSite=Strict\""})
+	out, _, _ := kibitz(t, dir, "", "trace", "/fares/")
+	contains(t, out, "3   200   fares/index.html")
+	out, _, _ = kibitz(t, dir, "", "trace", "-header", "Referer: https://elsewhere.example/", "/fares/")
+	contains(t, out, "Loop: the visit comes back to https://s.example/fares/ and loops.")
+	out, _, _ = kibitz(t, dir, "", "check")
+	contains(t, out, "warning  needs-cookies", "Whoever comes by a link of another site comes back to https://s.example/fares/ again and again", "Try it    kibitz trace -header 'Referer: https://elsewhere.example/' https://s.example/",
+		"let the first redirect set the cookie, too, and send it straight to   /fares/")
+	if strings.Count(out, "needs-cookies") != 1 {
+		t.Errorf("it is told twice:\n%s", out)
+	}
+}

@@ -46,6 +46,7 @@ func (web) Instructs() bool                                    { return true }
 type journey struct {
 	from, to string
 	answers  web
+	post     bool // the page sends a form
 	twice    bool
 }
 
@@ -53,18 +54,23 @@ type journey struct {
 func anyJourney(r *rand.Rand, n int) journey {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	domain := fmt.Sprintf("s%d.example", n)
+	post := r.IntN(4) == 0
 	address := func() string {
 		host := pick(domain, domain, domain, "www."+domain, "www."+domain, "a.www."+domain, fmt.Sprintf("t%d.example", n))
-		return pick("https", "https", "https", "http") + "://" + host + pick("/", "/x", "/shop", "/shop/", "/shop/y", "/shop/y/z", "/shopping", "/x?q=1")
+		scheme := pick("https", "https", "https", "http")
+		if post { // a browser asks people before it sends a form over http
+			scheme = "https"
+		}
+		return scheme + "://" + host + pick("/", "/x", "/shop", "/shop/", "/shop/y", "/shop/y/z", "/shopping", "/x?q=1")
 	}
-	j := journey{from: address(), to: address(), answers: web{}}
+	j := journey{from: address(), to: address(), answers: web{}, post: post}
 	at := j.to
 	for range 1 + r.IntN(4) {
 		if j.answers[at] != nil || at == j.from {
 			break
 		}
 		next := address()
-		answer := &engine.Response{Status: http.StatusFound, Location: next}
+		answer := &engine.Response{Status: []int{301, 302, 303, 307, 308}[r.IntN(5)], Location: next}
 		for range r.IntN(4) {
 			answer.Headers = append(answer.Headers, request.Header{Name: "Set-Cookie", Value: anyCookie(r, domain)})
 		}
@@ -89,7 +95,7 @@ func anyCookie(r *rand.Rand, domain string) string {
 		out += pick(";", "; ", " ;") + pick("Secure", "secure", "Secure", "HttpOnly", "Partitioned", "unknown=1",
 			"Path=/", "Path=/", "Path=/shop", "path=/shop/", "Path=/shop/y", "Path=shop", "Path=", "Path", `Path="/"`,
 			"Domain="+domain, "Domain="+domain, "domain=."+domain, "Domain=www."+domain, "Domain="+strings.ToUpper(domain), "Domain=example", "Domain=.example", "Domain=", "Domain", "Domain=other.example", "Domain=192.0.2.1",
-			"SameSite=None", "SameSite=Lax", "SameSite=Else", "SameSite")
+			"SameSite=None", "SameSite=Lax", "SameSite=strict", "SameSite=Strict", "SameSite=Else", "SameSite")
 	}
 	if r.IntN(4) == 0 {
 		out += "; " + pick("Max-Age=0", "Max-Age=-1", "Max-Age=60", "max-age=9999999999999", "Max-Age=-9999999999999", "Max-Age=", "Max-Age=6x", "Max-Age=-")
@@ -106,13 +112,16 @@ func told(req *request.Request) string {
 	from, _ := req.Get("Referer")
 	pairs := strings.Split(cookie, "; ")
 	slices.Sort(pairs) // a cookie that is set again has its old place or a new one
-	return fmt.Sprintf("%s cookies %q from %q", req.Address, pairs, from)
+	return fmt.Sprintf("%s %s cookies %q from %q", req.Verb(), req.Address, pairs, from)
 }
 
 // visited says what a browser asks for on a journey; goesOn: and so on, round a circle.
 func (j *journey) visited(t *testing.T) (out []string, goesOn bool) {
 	from, to := address(t, j.from), address(t, j.to)
 	first := &request.Request{Address: to, Time: time.Now()}
+	if j.post {
+		first.Method = http.MethodPost
+	}
 	if page := Referrer(from, to); page != "" {
 		first.Headers = []request.Header{{Name: "Referer", Value: page}}
 	}
@@ -146,10 +155,14 @@ func travel(t *testing.T, program string, journeys []journey) [][]string {
 		}
 		return journeys[at+1].from
 	}
-	page := func(w http.ResponseWriter, to string, policy string) {
+	page := func(w http.ResponseWriter, to, policy string, post bool) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Cache-Control", "no-store")
-		fmt.Fprintf(w, "<!doctype html><meta name=referrer content=%q><a id=on href=\"%s\">on</a><script>location.replace(document.getElementById('on').href)</script>", policy, html.EscapeString(to))
+		on := "<a id=on href=\"%s\">on</a><script>location.replace(document.getElementById('on').href)</script>"
+		if post {
+			on = "<form id=on method=post action=\"%s\"><input name=a value=1></form><script>document.getElementById('on').submit()</script>"
+		}
+		fmt.Fprintf(w, "<!doctype html><meta name=referrer content=%q>"+on, policy, html.EscapeString(to))
 	}
 	handler := func(scheme string) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -163,14 +176,14 @@ func travel(t *testing.T, program string, journeys []journey) [][]string {
 			if where == start() && (at < 0 || len(asked[at]) > 0) {
 				at++
 				again = false
-				page(w, journeys[at].to, "")
+				page(w, journeys[at].to, "", journeys[at].post)
 				return
 			}
 			if at < 0 {
-				page(w, start(), "no-referrer")
+				page(w, start(), "no-referrer", false)
 				return
 			}
-			req := &request.Request{Address: address(t, where), Headers: []request.Header{{Name: "Cookie", Value: r.Header.Get("Cookie")}, {Name: "Referer", Value: r.Header.Get("Referer")}}}
+			req := &request.Request{Method: r.Method, Address: address(t, where), Headers: []request.Header{{Name: "Cookie", Value: r.Header.Get("Cookie")}, {Name: "Referer", Value: r.Header.Get("Referer")}}}
 			if journeys[at].twice {
 				asked[at] = append(asked[at], where)
 			} else {
@@ -179,11 +192,11 @@ func travel(t *testing.T, program string, journeys []journey) [][]string {
 			answer := journeys[at].answers.Predict(req)
 			if !Follows(answer) && journeys[at].twice && !again {
 				again = true
-				page(w, journeys[at].to, "no-referrer")
+				page(w, journeys[at].to, "no-referrer", false)
 				return
 			}
 			if !Follows(answer) || len(asked[at]) > 9 {
-				if page(w, start(), "no-referrer"); at+1 == len(journeys) {
+				if page(w, start(), "no-referrer", false); at+1 == len(journeys) {
 					ended.Do(func() { close(arrived) })
 				}
 				return

@@ -25,7 +25,8 @@ import (
 // The zero jar is that of a visit on which nothing has been set.
 type jar struct {
 	set     bool
-	brought []string // name=value
+	from    *request.Request // the first of the visit: its Referer tells the page that it comes from
+	brought []string         // name=value
 	kept    []cookie
 	stored  map[*engine.Response]bool // answers that came before the visit
 }
@@ -37,6 +38,7 @@ type cookie struct {
 	alone        bool // it is for that host, and not for those below it
 	secure       bool
 	apart        bool // it is partitioned: no other cookie, whatever its name
+	sameSite     string
 }
 
 // is reports whether two cookies are one, of which the later value counts.
@@ -105,10 +107,10 @@ type setCookie struct {
 	domain, path string // "" where it says none, or none that can be
 	root         bool   // it says the path /
 	secure       bool
-	cross        bool // it goes along from other sites, too
 	apart        bool
-	lasts        bool // it says for how long
-	seconds      int  // if so; none or less: it ends at once
+	sameSite     string // strict, lax or none; "" where it does not say
+	lasts        bool   // it says for how long
+	seconds      int    // if so; none or less: it ends at once
 	ends         time.Time
 }
 
@@ -151,7 +153,9 @@ func readSetCookie(text string) (set setCookie, ok bool) {
 		case "secure":
 			set.secure = true
 		case "samesite":
-			set.cross = strings.EqualFold(value, "None")
+			if set.sameSite = strings.ToLower(value); !slices.Contains([]string{"strict", "lax", "none"}, set.sameSite) {
+				set.sameSite = ""
+			}
 		case "partitioned":
 			set.apart = true
 		case "expires":
@@ -177,7 +181,7 @@ func readSetCookie(text string) (set setCookie, ok bool) {
 // cookie gives the cookie with the addresses that it is for; not ok where a browser refuses it
 // (RFC 6265bis, 5.7).
 func (set *setCookie) cookie(from request.Address) (c cookie, ok bool) {
-	c = cookie{name: set.name, value: set.value, domain: from.Host, path: set.path, alone: true, secure: set.secure, apart: set.apart}
+	c = cookie{name: set.name, value: set.value, domain: from.Host, path: set.path, alone: true, secure: set.secure, apart: set.apart, sameSite: set.sameSite}
 	domain := set.domain
 	if suffix, _ := publicsuffix.PublicSuffix(domain); suffix == domain && domain == from.Host {
 		domain = ""
@@ -199,7 +203,7 @@ func (set *setCookie) cookie(from request.Address) (c cookie, ok bool) {
 	}
 	secure, host := begins("__Secure-"), begins("__Host-")
 	switch {
-	case c.secure && from.Scheme != "https", (set.cross || set.apart) && !c.secure,
+	case c.secure && from.Scheme != "https", (set.sameSite == "none" || set.apart) && !c.secure,
 		(secure || host) && (c.name == "" || !c.secure),
 		host && !(c.alone && set.root):
 		return c, false
@@ -290,6 +294,37 @@ func (c *cookie) goes(to request.Address) bool {
 	return inPath(to.Path, c.path) && (to.Host == c.domain || !c.alone && below(to.Host, c.domain)) && (!c.secure || to.Scheme == "https")
 }
 
+// goesFrom reports whether a cookie is sent with a request on a visit that a page begins, which
+// the first request tells in its Referer (RFC 6265bis, 5.2 and 5.8.3). Without one the address
+// was typed. A cookie that says nothing of other sites is sent with a POST, too, while it is
+// new, and all those of a visit are.
+func (c *cookie) goesFrom(first, req *request.Request) bool {
+	if c.sameSite != "strict" && (c.sameSite != "lax" || isSafe(req.Verb())) {
+		return true
+	}
+	page, _ := first.Get("Referer")
+	from, err := request.Parse(page, request.Address{})
+	return page == "" || err != nil || sameSite(from, req.Address)
+}
+
+func isSafe(verb string) bool {
+	return slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace}, verb)
+}
+
+// sameSite reports whether two addresses are of one site (WHATWG HTML, 7.1.1.1, schemelessly
+// or not: with its scheme).
+func sameSite(a, b request.Address) bool {
+	return a.Scheme == b.Scheme && owner(a.Host) == owner(b.Host)
+}
+
+// owner is the domain that has one owner, of a host; the host itself where there is none.
+func owner(host string) string {
+	if domain, err := publicsuffix.EffectiveTLDPlusOne(host); err == nil {
+		return domain
+	}
+	return host
+}
+
 // inPath reports whether a path is that of a cookie, or one below it (RFC 6265bis, 5.1.4).
 func inPath(path, of string) bool {
 	return path == of || strings.HasPrefix(path, of) && (strings.HasSuffix(of, "/") || path[len(of)] == '/')
@@ -303,7 +338,7 @@ func (j *jar) send(req *request.Request) {
 	pairs := slices.Clone(j.brought)
 	kept := slices.SortedStableFunc(slices.Values(j.kept), func(a, b cookie) int { return cmp.Compare(len(b.path), len(a.path)) })
 	for _, c := range kept {
-		if c.goes(req.Address) {
+		if c.goes(req.Address) && c.goesFrom(j.from, req) {
 			pairs = append(pairs, c.pair())
 		}
 	}

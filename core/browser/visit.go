@@ -125,6 +125,9 @@ func OpenOutcome(s Server, req *request.Request, r *engine.Response) *Visit {
 // visit follows redirects; cookies is nil where none are kept.
 func visit(s Server, req *request.Request, r *engine.Response, limit int, cookies *jar, predict func(*request.Request) *engine.Response) *Visit {
 	v := &Visit{}
+	if cookies != nil {
+		cookies.from = req
+	}
 	policy := ""
 	var states []string // of jar and policy, as each request was made
 	state := func() string {

@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"kibitz/core/browser"
@@ -176,9 +177,21 @@ func chainFinding(v *browser.Visit) Finding {
 		short = end.Target() + end.Fragment
 	}
 	f.Message = fmt.Sprintf("%s waits for %d redirects: %s.", whoAsks(v.Hops[0].Request), v.Redirects(), strings.Join(names, ", then "))
+	if setsCookie(v.Hops[1:v.Redirects()]) { // who is sent straight would not have it
+		f.Advice = "let the first redirect set the cookie, too, and send it straight to   " + short
+		return f
+	}
 	f.Advice = "send it straight to   " + short
 	if to, _, _, ok := f.Rules[0].Entry.Clause("to"); ok && !strings.Contains(to.Values[0].Text, "{") {
 		f.Fixes = []Fix{setTarget(f.Rules[0], rulebook.Quote(rulebook.Literal(short)))}
 	}
 	return f
+}
+
+// setsCookie reports whether some answers set a cookie.
+func setsCookie(hops []browser.Hop) bool {
+	return slices.ContainsFunc(hops, func(h browser.Hop) bool {
+		_, sets := h.Response.Get("Set-Cookie")
+		return sets
+	})
 }

@@ -2,21 +2,28 @@ package proof
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"kibitz/core/browser"
+	"kibitz/core/request"
 )
 
 func init() {
 	register(67, Kind{
 		Name: "needs-cookies", Severity: Note,
-		Summary: "whoever keeps no cookies, as most robots do, is redirected in a circle",
+		Summary: "whoever keeps no cookies, as most robots do, is redirected in a circle; a warning where it happens to all who come by links of other sites, since the cookie is SameSite=Strict",
 		Before:  "redirect welcome on / when cookie.seen absent to / as temporary\nheader   seen    on / set Set-Cookie \"seen=1; Path=/\"",
 		After:   "redirect welcome on / when cookie.seen absent when query.back absent to /?back=1 as temporary\nheader   seen    on / set Set-Cookie \"seen=1; Path=/\"",
 		find:    findNeedsCookies,
 	})
 }
 
-// findNeedsCookies asks what goes round without cookies, and comes to an end with them.
+// elsewhere is a page of another site.
+var elsewhere = request.Header{Name: "Referer", Value: "https://elsewhere.example/"}
+
+// findNeedsCookies asks what goes round without cookies, and comes to an end with them; and
+// whether those are sent who come from another site.
 func findNeedsCookies(c *checker) {
 	if !c.SetsCookies() {
 		return
@@ -30,11 +37,13 @@ func findNeedsCookies(c *checker) {
 				continue
 			}
 			f := c.loopFinding(without.Hops[without.Again:])
-			key := ""
+			var of []string
 			for _, r := range f.Rules {
 				c.note(Found, r, "")
-				key += fmt.Sprintf("%p ", r)
+				of = append(of, r.Place.String())
 			}
+			slices.Sort(of)
+			key := strings.Join(of, " ")
 			if seen[key] {
 				continue
 			}
@@ -42,6 +51,13 @@ func findNeedsCookies(c *checker) {
 			f.Request = req
 			f.Message = fmt.Sprintf("Whoever keeps no cookies, as most robots do, comes back to %s again and again; with them the visit %s.", without.Hops[without.Again].Request.Address, with.Summary())
 			f.Advice = "set the cookie with the page itself, or say in the query that a visitor has been here: the page is then shown to those without cookies, too"
+			from := *req
+			from.Headers = append(slices.Clone(req.Headers), elsewhere)
+			if foreign := browser.Open(c, &from); foreign.Ending == browser.Loop && !c.Book.Reads("referer") {
+				f.Severity, f.Request = Warning, &from
+				f.Message = fmt.Sprintf("Whoever comes by a link of another site comes back to %s again and again: the cookie that ends it is SameSite=Strict, and browsers do not send it on such a visit. So does whoever keeps no cookies, as most robots do.", foreign.Hops[foreign.Again].Request.Address)
+				f.Advice = "set the cookie with SameSite=Lax; for those without cookies, set it with the page itself, or say in the query that a visitor has been here"
+			}
 			c.add(f)
 		}
 		for _, h := range component {
