@@ -126,9 +126,10 @@ func (c *checker) chainFrom(g *hops, r *rulebook.Rule, at []*hop) (v *browser.Vi
 	return nil, false, state, why
 }
 
-// onlyMoves reports whether a hop changes nothing but the scheme and the host.
+// onlyMoves reports whether a hop changes nothing but the scheme and the host. Of several slashes
+// that a path begins with one is left.
 func onlyMoves(h *hop) bool {
-	return h.to != nil && !h.to.HasQuery && h.query.Mode == rulebook.QueryKeep && len(h.to.Path) == 1 && h.to.Path[0].Value && h.to.Path[0].Capture == "" &&
+	return h.to != nil && !h.origin.space.site.KeepSlashes && !h.to.HasQuery && h.query.Mode == rulebook.QueryKeep && len(h.to.Path) == 1 && h.to.Path[0].Value && h.to.Path[0].Capture == "" &&
 		h.to.Path[0].Field.Kind == rulebook.FieldPath && len(h.to.Path[0].Filters) == 0 && !h.to.IsPath()
 }
 
