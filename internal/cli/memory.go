@@ -21,7 +21,7 @@ type pace struct{ least, percent int64 }
 
 var (
 	freely      = pace{128 << 20, 100}
-	ofReplay    = pace{80 << 20, 50} // lists may be long: what they take is worth more than time
+	ofReplay    = pace{80 << 20, 30} // lists may be long: what they take is worth more than time
 	besideTable = pace{48 << 20, 20} // and a large table takes some itself
 )
 
