@@ -424,7 +424,8 @@ func TestAnswersAreRememberedRight(t *testing.T) {
 					req.Headers, req.Client, req.Time = other.Headers, other.Client, other.Time
 				}
 				before := len(m.answers)
-				got := told(m.predict(&req, light))
+				a := m.predict(&req, light)
+				got := told(a.response, a.visit)
 				if want := told(answer(anyEngine(t, book), &req, light)); got != want {
 					t.Fatalf("%s\n%s %s %v %s %s\nremembered: %s\nanew: %s", book, req.Verb(), req.Address, req.Headers, req.Client, req.Time, got, want)
 				}

@@ -130,7 +130,7 @@ func (h *hostKeys) agent(t *engine.Texts, req *request.Request) string {
 type memo struct {
 	*keyer
 	forget  bool // it remembers nothing
-	answers map[string]remembered
+	answers map[string]*remembered
 	robots  map[string]bool // by their names
 	key     []byte
 }
@@ -154,10 +154,11 @@ func (m *memo) isRobot(agent string, words []string) bool {
 type remembered struct {
 	response *engine.Response
 	visit    *browser.Visit
+	said     any // as Result.Said
 }
 
 func newMemo(e *engine.Engine, forget bool) *memo {
-	return &memo{keyer: newKeyer(e), forget: forget, answers: map[string]remembered{}, robots: map[string]bool{}}
+	return &memo{keyer: newKeyer(e), forget: forget, answers: map[string]*remembered{}, robots: map[string]bool{}}
 }
 
 // trim forgets all answers if they are many. It is called between runs of requests, so that in
@@ -170,15 +171,16 @@ func (m *memo) trim() {
 
 // predict is answer, for all requests of a memo with or without the header. What it gives
 // must not be changed.
-func (m *memo) predict(req *request.Request, light bool) (*engine.Response, *browser.Visit) {
+func (m *memo) predict(req *request.Request, light bool) *remembered {
 	var ok bool
-	if m.key, ok = m.append(m.key[:0], req); !ok || m.forget {
-		return answer(m.engine, req, light)
+	m.key, ok = m.append(m.key[:0], req)
+	ok = ok && !m.forget
+	if a := m.answers[string(m.key)]; ok && a != nil {
+		return a
 	}
-	if a, ok := m.answers[string(m.key)]; ok {
-		return a.response, a.visit
+	a := &remembered{}
+	if a.response, a.visit = answer(m.engine, req, light); ok {
+		m.answers[string(m.key)] = a
 	}
-	response, visit := answer(m.engine, req, light)
-	m.answers[string(m.key)] = remembered{response, visit}
-	return response, visit
+	return a
 }

@@ -26,6 +26,7 @@ type Result struct {
 	Query    bool           // an entry looked at the query, so that it is told with the address
 	From     string         // the page that the list itself names as the one that it was asked from; "" for none
 	Robot    bool           // a program that asks by itself, by the name that the list has
+	Said     *any           // where who is shown the result keeps what is said of its answer, as long as that is remembered; nil where it is not
 }
 
 // Redirects is the number of redirects that the visit follows or meets.
@@ -124,7 +125,8 @@ func (t *Tally) addItem(m *memo, name string, item *list.Item, o *Options) *Resu
 		r = Predict(m.engine, name, item)
 	} else {
 		r = &Result{List: cmp.Or(item.List, name), Item: item}
-		r.Response, r.Visit = m.predict(item.Request, !o.Whole)
+		a := m.predict(item.Request, !o.Whole)
+		r.Response, r.Visit, r.Said = a.response, a.visit, &a.said
 		r.Query = looksAtQuery(m.engine, item.Request, r.Response, r.Visit, !o.Whole)
 	}
 	r.From, r.Robot = from, m.isRobot(agent, o.Robots)

@@ -19,7 +19,7 @@ import (
 // A Show is what one worker shows its results to. Result is called for each of a run, in the
 // order of the list; then End, when all runs before this one have ended, and while none else
 // does. A result, and the request in it, are good until the call returns; what was answered is
-// not changed, and has the same address in memory where it was remembered.
+// not changed.
 //
 // Where lines need not be told apart that ask for the same and of which no test tells more,
 // Alike is called for the first of them, and gives what is called for each, this one too,
@@ -110,6 +110,7 @@ type shown struct {
 	response *engine.Response
 	visit    *browser.Visit
 	query    bool
+	said     any    // as Result.Said
 	alike    func() // in the place of all else
 }
 
@@ -164,7 +165,7 @@ func (w *logWorker) showLine(i int, l *list.Line) {
 		}
 	}
 	s.item = list.Item{Request: &s.asked, Line: w.at.before + w.places[i], Recorded: l.Status}
-	s.result = Result{List: w.name, Item: &s.item, Response: found.response, Visit: found.visit, Query: found.query, From: from, Robot: w.memo.isRobot(program, w.options.Robots)}
+	s.result = Result{List: w.name, Item: &s.item, Response: found.response, Visit: found.visit, Query: found.query, Said: &found.said, From: from, Robot: w.memo.isRobot(program, w.options.Robots)}
 	switch {
 	case found.alike != nil:
 		found.alike()

@@ -80,14 +80,13 @@ func (r *run) eachCSV(w *bytes.Buffer) func(*replay.Result) {
 		}
 		return strconv.FormatInt(n, 10)
 	}
-	answers := render.Remembered[[]byte]{}
 	return func(res *replay.Result) {
 		req := res.Item.Request
 		cell(res.List)
 		plain(strconv.Itoa(res.Item.Line))
 		cell(req.Verb())
 		cell(req.Address.Printable())
-		w.Write(answers.Of(res.Response, func() []byte {
+		w.Write(render.Said(res, func() []byte {
 			a, by, start := render.NewAnswer(req, res.Response), "", w.Len()
 			if a.By != nil {
 				by = *a.By

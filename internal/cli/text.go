@@ -32,9 +32,8 @@ func init() {
 // eachText shows one request a line. What it says of an answer that was remembered is, too.
 func (r *run) eachText(w *bytes.Buffer) func(*replay.Result) {
 	type said struct{ status, rest string }
-	known := render.Remembered[said]{}
 	return func(res *replay.Result) {
-		answer := known.Of(res.Response, func() said {
+		answer := render.Said(res, func() said {
 			by := string(res.Response.Cause)
 			if res.Response.By != nil {
 				by = res.Response.By.Name

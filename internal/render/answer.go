@@ -45,7 +45,21 @@ func StatusValue(text string) any {
 
 // NewAnswer gives a response in that form.
 func NewAnswer(req *request.Request, r *engine.Response) Answer {
-	a := Answer{Method: req.Verb(), URL: req.Address.Printable(), Status: Status(r), Cause: r.Cause, Location: r.Location, Type: r.Type, Hints: r.Hints}
+	a := bareAnswer(r)
+	a.Method, a.URL, a.Hints = req.Verb(), req.Address.Printable(), r.Hints
+	for _, h := range r.Headers {
+		if a.Headers == nil {
+			a.Headers = map[string][]string{}
+		}
+		name := strings.ToLower(h.Name)
+		a.Headers[name] = append(a.Headers[name], h.Value)
+	}
+	return a
+}
+
+// bareAnswer is that without what was asked for, without header fields and hints.
+func bareAnswer(r *engine.Response) Answer {
+	a := Answer{Status: Status(r), Cause: r.Cause, Location: r.Location, Type: r.Type}
 	if r.By != nil {
 		a.By, a.At = &r.By.Name, r.By.Place.String()
 	}
@@ -57,13 +71,6 @@ func NewAnswer(req *request.Request, r *engine.Response) Answer {
 		if r.Encoding != "" && r.Encoded >= 0 {
 			a.Encoded = &r.Encoded
 		}
-	}
-	for _, h := range r.Headers {
-		if a.Headers == nil {
-			a.Headers = map[string][]string{}
-		}
-		name := strings.ToLower(h.Name)
-		a.Headers[name] = append(a.Headers[name], h.Value)
 	}
 	return a
 }

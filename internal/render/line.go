@@ -58,12 +58,14 @@ func NewWay(r *replay.Result) (w Way) {
 	return w
 }
 
+// maxNames bounds how many names of header fields are remembered.
+const maxNames = 1 << 12
+
 // Lines writes results as JSON, each on a line: what JSON writes of NewLine. What is said of
 // an answer that was remembered is made once.
 type Lines struct {
 	out     *bytes.Buffer
-	enc     *json.Encoder // writes to out
-	said    Remembered[saidJSON]
+	enc     *json.Encoder     // writes to out
 	inSmall map[string]string // names of header fields
 	list    string            // that was written last
 	quoted  []byte            // as JSON
@@ -76,7 +78,7 @@ type saidJSON struct{ answer, way []byte }
 
 // NewLines gives one that writes to a buffer, which may be emptied between results.
 func NewLines(out *bytes.Buffer) *Lines {
-	return &Lines{out: out, enc: JSON(out), said: Remembered[saidJSON]{}, inSmall: map[string]string{}}
+	return &Lines{out: out, enc: JSON(out), inSmall: map[string]string{}}
 }
 
 // Write writes a result.
@@ -85,10 +87,8 @@ func (w *Lines) Write(r *replay.Result) {
 		w.enc.Encode(NewLine(r))
 		return
 	}
-	said := w.said.Of(r.Response, func() saidJSON {
-		answer := NewAnswer(r.Item.Request, r.Response)
-		answer.Method, answer.URL = "", ""
-		return saidJSON{bytes.TrimPrefix(w.inside(answer), []byte(`"method":"","url":""`)), w.inside(NewWay(r))}
+	said := Said(r, func() saidJSON {
+		return saidJSON{w.answer(r.Response), w.inside(NewWay(r))}
 	})
 	if w.list != r.List || w.quoted == nil {
 		start := w.out.Len()
@@ -155,26 +155,64 @@ func (w *Lines) inside(object any) []byte {
 	return text[1 : len(text)-2]
 }
 
+// answer gives the fields of an answer, behind method and url.
+func (w *Lines) answer(r *engine.Response) []byte {
+	start := w.out.Len()
+	w.out.Write(bytes.TrimPrefix(w.inside(bareAnswer(r)), []byte(`"method":"","url":""`)))
+	w.headers = w.headers[:0]
+	for _, h := range r.Headers {
+		w.headers = append(w.headers, request.Header{Name: w.small(h.Name), Value: h.Value})
+	}
+	if len(w.headers) > 0 {
+		w.raw(`,"headers":`)
+		w.fields()
+	}
+	if len(r.Hints) > 0 {
+		w.raw(",")
+		w.out.Write(w.inside(struct {
+			Hints []string `json:"hints"`
+		}{r.Hints}))
+	}
+	text := bytes.Clone(w.out.Bytes()[start:])
+	w.out.Truncate(start)
+	return text
+}
+
 // asked writes the header fields of a request, by their names.
 func (w *Lines) asked(req *request.Request) {
 	w.headers = w.headers[:0]
 	for _, h := range req.Headers {
-		name, ok := w.inSmall[h.Name]
-		if !ok {
-			name = strings.ToLower(h.Name)
-			if len(w.inSmall) < maxRemembered {
-				w.inSmall[h.Name] = name
-			}
-		}
-		if name != unwritten {
+		if name := w.small(h.Name); name != unwritten {
 			w.headers = append(w.headers, request.Header{Name: name, Value: h.Value})
 		}
 	}
+	if len(w.headers) > 0 {
+		w.raw(`,"request":{"headers":`)
+		w.fields()
+		w.raw("}")
+	}
+}
+
+// small is a name in small letters.
+func (w *Lines) small(name string) string {
+	small, ok := w.inSmall[name]
+	if !ok {
+		small = strings.ToLower(name)
+		if len(w.inSmall) < maxNames {
+			w.inSmall[name] = small
+		}
+	}
+	return small
+}
+
+// fields writes the header fields at hand as an object, in the order of their names, those of
+// one name together.
+func (w *Lines) fields() {
 	slices.SortStableFunc(w.headers, func(a, b request.Header) int { return strings.Compare(a.Name, b.Name) })
 	for i, h := range w.headers {
 		switch {
 		case i == 0:
-			w.raw(`,"request":{"headers":{`)
+			w.raw("{")
 		case h.Name == w.headers[i-1].Name:
 			w.raw(",")
 			w.text(h.Value)
@@ -186,26 +224,19 @@ func (w *Lines) asked(req *request.Request) {
 		w.raw(":[")
 		w.text(h.Value)
 	}
-	if len(w.headers) > 0 {
-		w.raw("]}}")
-	}
+	w.raw("]}")
 }
 
-// Remembered is what is said of answers, which like requests have in common; those that differ
-// in their queries alone may, too.
-type Remembered[T any] map[*engine.Response]T
-
-const maxRemembered = 1 << 14
-
-// Of gives what is said of an answer; say says it the first time.
-func (known Remembered[T]) Of(answer *engine.Response, say func() T) T {
-	said, ok := known[answer]
+// Said gives what is said of the answer of a result, which like requests have in common; those
+// that differ in their queries alone may, too. say says it the first time.
+func Said[T any](r *replay.Result, say func() T) T {
+	if r.Said == nil {
+		return say()
+	}
+	said, ok := (*r.Said).(T)
 	if !ok {
 		said = say()
-		if len(known) >= maxRemembered {
-			clear(known)
-		}
-		known[answer] = said
+		*r.Said = said
 	}
 	return said
 }
