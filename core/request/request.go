@@ -89,12 +89,14 @@ func DefaultPort(scheme string) int {
 
 // Origin is the address up to its path: scheme, host, and the port where it is
 // not the scheme's own (RFC 6454).
-func (a Address) Origin() string {
-	s := a.Scheme + "://" + a.Host
-	if a.Port != DefaultPort(a.Scheme) {
-		s += ":" + strconv.Itoa(a.Port)
+func (a Address) Origin() string { return a.Scheme + "://" + a.Host + a.port() }
+
+// port is the port as it is written; "" for the scheme's own.
+func (a *Address) port() string {
+	if a.Port == DefaultPort(a.Scheme) {
+		return ""
 	}
-	return s
+	return ":" + strconv.Itoa(a.Port)
 }
 
 // Target is the path and query, as they stand in a request line.
@@ -141,7 +143,11 @@ func (a Address) String() string {
 	if a.Path == "*" { // the server itself (RFC 9112, 3.3)
 		return a.Origin()
 	}
-	return a.Origin() + a.Target() + a.Fragment
+	mark, query := "", ""
+	if a.HasQuery {
+		mark, query = "?", a.Query
+	}
+	return a.Scheme + "://" + a.Host + a.port() + a.Path + mark + query + a.Fragment // at once: many are written
 }
 
 // Printable is the address with each byte written %XX that nobody can read or copy: no

@@ -80,6 +80,7 @@ func (r *run) eachCSV(w *bytes.Buffer) func(*replay.Result) {
 		}
 		return strconv.FormatInt(n, 10)
 	}
+	var clock render.Clock
 	return func(res *replay.Result) {
 		req := res.Item.Request
 		cell(res.List)
@@ -105,7 +106,7 @@ func (r *run) eachCSV(w *bytes.Buffer) func(*replay.Result) {
 		}
 		plain(met)
 		plain(render.Client(req))
-		plain(render.When(req))
+		plain(clock.When(req))
 		w.WriteString(number(req.Body))
 		w.WriteByte('\n')
 	}

@@ -54,3 +54,17 @@ func When(req *request.Request) string {
 	}
 	return req.Time.Format(time.RFC3339Nano)
 }
+
+// A Clock gives what When does, and writes a time that comes again but once.
+type Clock struct {
+	at   time.Time
+	text string
+}
+
+// When is the time of a request.
+func (c *Clock) When(req *request.Request) string {
+	if c.at != req.Time {
+		c.at, c.text = req.Time, When(req)
+	}
+	return c.text
+}

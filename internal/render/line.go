@@ -65,7 +65,8 @@ const maxNames = 1 << 12
 // an answer that was remembered is made once.
 type Lines struct {
 	out     *bytes.Buffer
-	enc     *json.Encoder     // writes to out
+	enc     *json.Encoder // writes to out
+	clock   Clock
 	inSmall map[string]string // names of header fields
 	list    string            // that was written last
 	quoted  []byte            // as JSON
@@ -109,7 +110,7 @@ func (w *Lines) Write(r *replay.Result) {
 		w.raw(`,"client":`)
 		w.text(client)
 	}
-	if at := When(req); at != "" {
+	if at := w.clock.When(req); at != "" {
 		w.raw(`,"time":`)
 		w.text(at)
 	}
