@@ -372,7 +372,7 @@ func TestCookiesThatLetVisitorsIn(t *testing.T) {
 func TestCookiesThatOtherSitesDoNotSend(t *testing.T) {
 	dir := harbourIn(t, situation{rules: "redirect gate on /fares/ when cookie.age absent to /gate as temporary\nredirect back on /gate to /fares/ as temporary\nheader age on /gate set Set-Cookie \"age=18; Path=/; SameSite=Strict\""})
 	out, _, _ := kibitz(t, dir, "", "trace", "/fares/")
-	contains(t, out, "3   200   fares/index.html")
+	contains(t, out, "3   200   fares/index.html", "For whoever keeps no cookies, as most robots do, or comes by a link of another site, the visit is an endless loop.")
 	out, _, _ = kibitz(t, dir, "", "trace", "-header", "Referer: https://elsewhere.example/", "/fares/")
 	contains(t, out, "Loop: the visit comes back to https://s.example/fares/ and loops.")
 	out, _, _ = kibitz(t, dir, "", "check")

@@ -307,6 +307,17 @@ func (c *cookie) goesFrom(first, req *request.Request) bool {
 	return page == "" || err != nil || sameSite(from, req.Address)
 }
 
+// FromElsewhere is a request as whoever makes it who follows a link of another site: browsers
+// send less cookies with it. One that tells its page stays as it is.
+func FromElsewhere(req *request.Request) *request.Request {
+	if _, told := req.Get("Referer"); told {
+		return req
+	}
+	from := *req
+	from.Headers = append(slices.Clone(req.Headers), request.Header{Name: "Referer", Value: "https://elsewhere.example/"})
+	return &from
+}
+
 func isSafe(verb string) bool {
 	return slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace}, verb)
 }

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"kibitz/core/browser"
-	"kibitz/core/request"
 )
 
 func init() {
@@ -18,9 +17,6 @@ func init() {
 		find:    findNeedsCookies,
 	})
 }
-
-// elsewhere is a page of another site.
-var elsewhere = request.Header{Name: "Referer", Value: "https://elsewhere.example/"}
 
 // findNeedsCookies asks what goes round without cookies, and comes to an end with them; and
 // whether those are sent who come from another site.
@@ -51,10 +47,9 @@ func findNeedsCookies(c *checker) {
 			f.Request = req
 			f.Message = fmt.Sprintf("Whoever keeps no cookies, as most robots do, comes back to %s again and again; with them the visit %s.", without.Hops[without.Again].Request.Address, with.Summary())
 			f.Advice = "set the cookie with the page itself, or say in the query that a visitor has been here: the page is then shown to those without cookies, too"
-			from := *req
-			from.Headers = append(slices.Clone(req.Headers), elsewhere)
-			if foreign := browser.Open(c, &from); foreign.Ending == browser.Loop && !c.Book.Reads("referer") {
-				f.Severity, f.Request = Warning, &from
+			from := browser.FromElsewhere(req)
+			if foreign := browser.Open(c, from); foreign.Ending == browser.Loop && !c.Book.Reads("referer") {
+				f.Severity, f.Request = Warning, from
 				f.Message = fmt.Sprintf("Whoever comes by a link of another site comes back to %s again and again: the cookie that ends it is SameSite=Strict, and browsers do not send it on such a visit. So does whoever keeps no cookies, as most robots do.", foreign.Hops[foreign.Again].Request.Address)
 				f.Advice = "set the cookie with SameSite=Lax; for those without cookies, set it with the page itself, or say in the query that a visitor has been here"
 			}

@@ -141,6 +141,26 @@ func hopTarget(h browser.Hop) string {
 	return h.Request.Address.Target()
 }
 
+// otherVisits says what becomes of a visit where cookies that are set on the way are not sent.
+func (r *run) otherVisits(e *engine.Engine, v *browser.Visit) {
+	req, usual := v.Hops[0].Request, v.Summary()
+	say := func(who, summary string) {
+		if summary != usual {
+			r.out.Wrapped("", fmt.Sprintf("For whoever %s, the visit %s.", who, render.Clean(summary)))
+		}
+	}
+	without, foreign := browser.OpenWithout(e, req).Summary(), usual
+	if !e.Book.Reads("referer") {
+		foreign = browser.Open(e, browser.FromElsewhere(req)).Summary()
+	}
+	if foreign == without {
+		say("keeps no cookies, as most robots do, or comes by a link of another site", without)
+		return
+	}
+	say("keeps no cookies, as most robots do", without)
+	say("comes by a link of another site", foreign)
+}
+
 func (r *run) traceText(t traced) error {
 	v, traces := t.visit, t.traces
 	out := r.out
@@ -153,9 +173,7 @@ func (r *run) traceText(t traced) error {
 	out.Rows("  ", rows, 0, 1)
 	out.Printf("\n%s\n", r.ending(v))
 	if t.engine.SetsCookies() {
-		if without := browser.OpenWithout(t.engine, req); without.Summary() != v.Summary() {
-			out.Printf("For whoever keeps no cookies, as most robots do, the visit %s.\n", render.Clean(without.Summary()))
-		}
+		r.otherVisits(t.engine, v)
 	}
 
 	last := v.Last()
