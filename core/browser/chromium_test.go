@@ -227,7 +227,7 @@ func travel(t *testing.T, program string, journeys []journey) [][]string {
 	defer secure.Close()
 	secure.Config.ErrorLog = log.New(io.Discard, "", 0) // connections that the browser does not use
 	secure.StartTLS()
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
 	defer cancel()
 	c := exec.CommandContext(ctx, program, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
 		"--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable", "--ignore-certificate-errors", "--user-data-dir="+t.TempDir(), "--remote-debugging-port=0",
@@ -287,7 +287,7 @@ func compare(t *testing.T, journeys []journey, made [][]string, visited func(j *
 func TestABrowserSendsWhatVisitSays(t *testing.T) {
 	program, r := inChromium(t)
 	var journeys []journey
-	for n := range 150 {
+	for n := range 100 {
 		journeys = append(journeys, anyJourney(r, n))
 	}
 	compare(t, journeys, travel(t, program, journeys), func(j *journey) ([]string, bool) { return j.visited(t) })
@@ -298,7 +298,7 @@ func TestABrowserSendsWhatVisitSays(t *testing.T) {
 func TestABrowserStoresWhatStoredSays(t *testing.T) {
 	program, r := inChromium(t)
 	var journeys []journey
-	for n := range 150 {
+	for n := range 100 {
 		journeys = append(journeys, anyStored(r, n))
 	}
 	compare(t, journeys, travel(t, program, journeys), func(j *journey) (out []string, goesOn bool) {
