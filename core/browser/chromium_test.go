@@ -141,88 +141,97 @@ func address(t *testing.T, text string) request.Address {
 	return a
 }
 
+// A guide leads a browser from one journey to the next, and notes what it asks for.
+type guide struct {
+	t        *testing.T
+	journeys []journey
+	arrived  chan struct{} // closed at the end of the last
+
+	mu    sync.Mutex
+	asked [][]string // on each journey
+	at    int        // the one at hand; -1 before the first
+	again bool       // it is made for the second time
+	ended bool
+}
+
+// next is where the next journey begins.
+func (g *guide) next() string {
+	if g.at+1 == len(g.journeys) {
+		return "about:blank"
+	}
+	return g.journeys[g.at+1].from
+}
+
+// over answers all that is asked for over a scheme.
+func (g *guide) over(scheme string) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		where := scheme + "://" + r.Host + r.URL.RequestURI()
+		w.Header().Set("Cache-Control", "no-store")
+		switch {
+		case g.ended || r.URL.Path == "/favicon.ico" || !strings.HasSuffix(r.Host, ".example"): // what it asks for by itself
+			http.NotFound(w, r)
+		case where == g.next() && (g.at < 0 || len(g.asked[g.at]) > 0):
+			g.at, g.again = g.at+1, false
+			j := &g.journeys[g.at]
+			leadOn(w, j.to, "", j.post)
+		case g.at < 0:
+			leadOn(w, g.next(), "no-referrer", false)
+		default:
+			g.answer(w, r, where)
+		}
+	}
+}
+
+// answer answers a request of the journey at hand.
+func (g *guide) answer(w http.ResponseWriter, r *http.Request, where string) {
+	j, asked := &g.journeys[g.at], &g.asked[g.at]
+	req := &request.Request{Method: r.Method, Address: address(g.t, where), Headers: []request.Header{{Name: "Cookie", Value: r.Header.Get("Cookie")}, {Name: "Referer", Value: r.Header.Get("Referer")}}}
+	answer := j.answers.Predict(req)
+	if j.twice {
+		*asked = append(*asked, where)
+		w.Header().Del("Cache-Control")
+	} else {
+		*asked = append(*asked, told(req))
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	for _, h := range answer.Headers {
+		w.Header().Add(h.Name, h.Value)
+	}
+	switch {
+	case Follows(answer) && len(*asked) < 10: // else it goes round
+		w.Header().Set("Location", answer.Location)
+		w.WriteHeader(answer.Status)
+	case j.twice && where == j.to: // a page that may be kept leads on always to the same
+		fmt.Fprint(w, "<!doctype html><script>location.replace('/y')</script>")
+	case j.twice && !g.again:
+		g.again = true
+		w.Header().Set("Cache-Control", "no-store")
+		leadOn(w, j.to, "no-referrer", false)
+	default:
+		w.Header().Set("Cache-Control", "no-store")
+		if leadOn(w, g.next(), "no-referrer", false); g.at+1 == len(g.journeys) {
+			close(g.arrived)
+			g.ended = true
+		}
+	}
+}
+
+// leadOn writes a page that leads to an address at once, or sends a form there.
+func leadOn(w http.ResponseWriter, to, policy string, post bool) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	on := "<a id=on href=\"%s\">on</a><script>location.replace(document.getElementById('on').href)</script>"
+	if post {
+		on = "<form id=on method=post action=\"%s\"><input name=a value=1></form><script>document.getElementById('on').submit()</script>"
+	}
+	fmt.Fprintf(w, "<!doctype html><meta name=referrer content=%q>"+on, policy, html.EscapeString(to))
+}
+
 // travel has a browser make journeys, and gives what it asked for on each.
 func travel(t *testing.T, program string, journeys []journey) [][]string {
-	asked := make([][]string, len(journeys))
-	var mu sync.Mutex
-	at := -1       // the journey at hand; -1 before the first
-	again := false // it is made for the second time
-	arrived := make(chan struct{})
-	var ended sync.Once
-	start := func() string { // of the next journey
-		if at+1 == len(journeys) {
-			return "about:blank"
-		}
-		return journeys[at+1].from
-	}
-	page := func(w http.ResponseWriter, to, policy string, post bool) {
-		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		on := "<a id=on href=\"%s\">on</a><script>location.replace(document.getElementById('on').href)</script>"
-		if post {
-			on = "<form id=on method=post action=\"%s\"><input name=a value=1></form><script>document.getElementById('on').submit()</script>"
-		}
-		fmt.Fprintf(w, "<!doctype html><meta name=referrer content=%q>"+on, policy, html.EscapeString(to))
-	}
-	handler := func(scheme string) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			mu.Lock()
-			defer mu.Unlock()
-			where := scheme + "://" + r.Host + r.URL.RequestURI()
-			w.Header().Set("Cache-Control", "no-store")
-			if r.URL.Path == "/favicon.ico" || !strings.HasSuffix(r.Host, ".example") { // what it asks for by itself
-				http.NotFound(w, r)
-				return
-			}
-			if where == start() && (at < 0 || len(asked[at]) > 0) {
-				at++
-				again = false
-				page(w, journeys[at].to, "", journeys[at].post)
-				return
-			}
-			if at < 0 {
-				page(w, start(), "no-referrer", false)
-				return
-			}
-			req := &request.Request{Method: r.Method, Address: address(t, where), Headers: []request.Header{{Name: "Cookie", Value: r.Header.Get("Cookie")}, {Name: "Referer", Value: r.Header.Get("Referer")}}}
-			if journeys[at].twice {
-				asked[at] = append(asked[at], where)
-			} else {
-				asked[at] = append(asked[at], told(req))
-			}
-			answer := journeys[at].answers.Predict(req)
-			send := func(answer *engine.Response, w http.ResponseWriter) {
-				if journeys[at].twice {
-					w.Header().Del("Cache-Control")
-				}
-				for _, h := range answer.Headers {
-					w.Header().Add(h.Name, h.Value)
-				}
-				if answer.Location != "" {
-					w.Header().Set("Location", answer.Location)
-				}
-				w.WriteHeader(answer.Status)
-			}
-			if journeys[at].twice && answer.Status == http.StatusOK && where == journeys[at].to { // a page that may be kept, and leads on always to the same
-				w.Header().Set("Content-Type", "text/html; charset=utf-8")
-				send(answer, w)
-				fmt.Fprintf(w, "<!doctype html><script>location.replace('/y')</script>")
-				return
-			}
-			if !Follows(answer) && journeys[at].twice && !again {
-				again = true
-				page(w, journeys[at].to, "no-referrer", false)
-				return
-			}
-			if !Follows(answer) || len(asked[at]) > 9 {
-				if page(w, start(), "no-referrer", false); at+1 == len(journeys) {
-					ended.Do(func() { close(arrived) })
-				}
-				return
-			}
-			send(answer, w)
-		})
-	}
-	plain, secure := httptest.NewServer(handler("http")), httptest.NewUnstartedServer(handler("https"))
+	g := &guide{t: t, journeys: journeys, arrived: make(chan struct{}), asked: make([][]string, len(journeys)), at: -1}
+	plain, secure := httptest.NewServer(g.over("http")), httptest.NewUnstartedServer(g.over("https"))
 	defer plain.Close()
 	defer secure.Close()
 	secure.Config.ErrorLog = log.New(io.Discard, "", 0) // connections that the browser does not use
@@ -238,13 +247,15 @@ func travel(t *testing.T, program string, journeys []journey) [][]string {
 		t.Fatal(err)
 	}
 	select {
-	case <-arrived:
+	case <-g.arrived:
 	case <-ctx.Done():
 		t.Errorf("%s did not make all journeys", program)
 	}
 	cancel()
 	_ = c.Wait()
-	return asked
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.asked
 }
 
 var seed = flag.Uint64("seed", 1, "makes other journeys")
