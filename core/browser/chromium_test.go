@@ -64,6 +64,9 @@ func anyJourney(r *rand.Rand, n int) journey {
 		return scheme + "://" + host + pick("/", "/x", "/shop", "/shop/", "/shop/y", "/shop/y/z", "/shopping", "/x?q=1")
 	}
 	j := journey{from: address(), to: address(), answers: web{}, post: post}
+	if strings.HasPrefix(j.to, "http:") { // whom an https page sends there tells no page, as who types the address
+		j.from = strings.Replace(j.from, "https:", "http:", 1)
+	}
 	at := j.to
 	for range 1 + r.IntN(4) {
 		if j.answers[at] != nil || at == j.from {
