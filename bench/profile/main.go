@@ -86,10 +86,11 @@ func sum(traces io.Reader) (parts []*part, all time.Duration) {
 		if took == 0 {
 			return
 		}
-		p := byName[cmp.Or(name, "collecting garbage")]
+		name = cmp.Or(name, "garbage, scheduling")
+		p := byName[name]
 		if p == nil {
-			p = &part{name: cmp.Or(name, "collecting garbage"), functions: map[string]time.Duration{}}
-			byName[p.name] = p
+			p = &part{name: name, functions: map[string]time.Duration{}}
+			byName[name] = p
 			parts = append(parts, p)
 		}
 		p.took += took

@@ -7,7 +7,6 @@ import (
 	"cmp"
 	"fmt"
 	"net/http"
-	"net/netip"
 	"regexp"
 	"slices"
 	"strconv"
@@ -69,7 +68,6 @@ func (j *jar) take(req *request.Request, r *engine.Response) {
 			return name == c.name
 		})
 		at := slices.IndexFunc(j.kept, func(o cookie) bool { return c.is(&o) })
-		j.kept = slices.Clone(j.kept) // requests before this one had them as they were
 		switch ended := set.past(req.Time); {
 		case at < 0 && !ended:
 			j.kept = append(j.kept, c)
@@ -182,17 +180,13 @@ func readSetCookie(text string) (set setCookie, ok bool) {
 // (RFC 6265bis, 5.7).
 func (set *setCookie) cookie(from request.Address) (c cookie, ok bool) {
 	c = cookie{name: set.name, value: set.value, domain: from.Host, path: set.path, alone: true, secure: set.secure, apart: set.apart, sameSite: set.sameSite}
-	domain := set.domain
-	if suffix, _ := publicsuffix.PublicSuffix(domain); suffix == domain && domain == from.Host {
-		domain = ""
-	} else if suffix == domain && domain != "" { // what it is for has many owners
+	suffix, _ := publicsuffix.PublicSuffix(set.domain)
+	switch many := suffix == set.domain; { // what has many owners can be for itself alone
+	case set.domain == "", many && set.domain == from.Host:
+	case many, !below(from.Host, set.domain):
 		return c, false
-	}
-	if domain != "" {
-		if !below(from.Host, domain) {
-			return c, false
-		}
-		c.domain, c.alone = domain, false
+	default:
+		c.domain, c.alone = set.domain, false
 	}
 	if c.path == "" {
 		c.path = cmp.Or(from.Path[:max(0, strings.LastIndexByte(from.Path, '/'))], "/")
@@ -282,11 +276,7 @@ func number(digits string) int {
 
 // below reports whether a host is a domain, or one below it (RFC 6265bis, 5.1.3).
 func below(host, domain string) bool {
-	if host == domain {
-		return true
-	}
-	_, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	return err != nil && strings.HasSuffix(host, "."+domain)
+	return host == domain || strings.HasSuffix(host, "."+domain) && !request.IsIP(host)
 }
 
 // goes reports whether a cookie is sent with a request for an address (RFC 6265bis, 5.8.3).
@@ -308,9 +298,9 @@ func (c *cookie) goesFrom(first, req *request.Request) bool {
 }
 
 // FromElsewhere is a request as whoever makes it who follows a link of another site: browsers
-// send less cookies with it. One that tells its page stays as it is.
+// send fewer cookies with it. One that tells its page stays as it is, and one that no link makes.
 func FromElsewhere(req *request.Request) *request.Request {
-	if _, told := req.Get("Referer"); told {
+	if _, told := req.Get("Referer"); told || req.Verb() != http.MethodGet {
 		return req
 	}
 	from := *req
@@ -322,18 +312,9 @@ func isSafe(verb string) bool {
 	return slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace}, verb)
 }
 
-// sameSite reports whether two addresses are of one site (WHATWG HTML, 7.1.1.1, schemelessly
-// or not: with its scheme).
+// sameSite reports whether two addresses are of one site (WHATWG HTML, 7.1.1.1).
 func sameSite(a, b request.Address) bool {
-	return a.Scheme == b.Scheme && owner(a.Host) == owner(b.Host)
-}
-
-// owner is the domain that has one owner, of a host; the host itself where there is none.
-func owner(host string) string {
-	if domain, err := publicsuffix.EffectiveTLDPlusOne(host); err == nil {
-		return domain
-	}
-	return host
+	return a.Scheme == b.Scheme && a.Registrable() == b.Registrable()
 }
 
 // inPath reports whether a path is that of a cookie, or one below it (RFC 6265bis, 5.1.4).

@@ -93,6 +93,31 @@ header   other on /x when scheme http  add Set-Cookie "a=2; Path=/"
 	}
 }
 
+// A cookie that other sites do not send along: by the page that a visit comes from.
+func TestCookiesFromOtherSites(t *testing.T) {
+	for _, test := range []struct{ asks, from, sets, want string }{
+		{"https://s.example/x", "", "SameSite=Strict", "a=1"}, // a typed address
+		{"https://s.example/x", "https://www.s.example/", "SameSite=Strict", "a=1"},
+		{"https://s.example/x", "http://s.example/", "SameSite=Strict", ""},
+		{"https://s.example/x", "https://t.example/", "SameSite=Strict", ""},
+		{"https://s.example/x", "https://t.example/", "SameSite=Lax", "a=1"},
+		{"POST https://s.example/x", "https://t.example/", "SameSite=Lax", ""},
+		{"POST https://s.example/x", "https://t.example/", "SameSite=Else", "a=1"},
+		{"https://192.0.2.1/x", "https://192.0.2.1/", "SameSite=Strict", "a=1"},
+		{"https://192.0.2.1/x", "https://198.51.2.1/", "SameSite=Strict", ""},
+	} {
+		e := build(t, "    hosts *.example 192.0.2.1\nredirect r on /x to /y as 307\nheader h on /x set Set-Cookie \"a=1; "+test.sets+"\"\n")
+		req := get(t, test.asks)
+		if test.from != "" {
+			req = get(t, test.asks, "Referer: "+test.from)
+		}
+		v := Open(e, req)
+		if got, _ := v.Hops[len(v.Hops)-1].Request.Get("Cookie"); got != test.want {
+			t.Errorf("%s from %q, where %s: %q is sent, want %q", test.asks, test.from, test.sets, got, test.want)
+		}
+	}
+}
+
 // A referrer policy that a redirect tells holds for the rest of the way.
 func TestReferrerPoliciesStay(t *testing.T) {
 	e := build(t, `    hosts www.s.example t.example

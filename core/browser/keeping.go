@@ -195,7 +195,7 @@ func inDoubt(why string) string {
 	if why == "" {
 		return ""
 	}
-	return "; " + why + ", of which not all browsers make the same"
+	return "; but " + why + ", and browsers differ in what they make of that"
 }
 
 // guess says how long an answer may be kept of which nothing says it (RFC 9111, 4.2.2).

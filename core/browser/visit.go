@@ -222,7 +222,7 @@ func Follow(req *request.Request, r *engine.Response) (*request.Request, error) 
 }
 
 // follow is Follow with the referrer policy that redirects have told on the way, "" for none; it
-// gives the one that holds from now on (WHATWG Fetch, HTTP-redirect fetch, 19).
+// gives the one that holds from now on (WHATWG Fetch, HTTP-redirect fetch).
 func follow(req *request.Request, r *engine.Response, policy string) (*request.Request, string, error) {
 	to, err := req.Address.Resolve(r.Location)
 	if err != nil {

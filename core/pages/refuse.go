@@ -8,8 +8,6 @@ import (
 	"net/http"
 	"strings"
 
-	"golang.org/x/net/publicsuffix"
-
 	"kibitz/core/browser"
 	"kibitz/core/engine"
 	"kibitz/core/request"
@@ -176,15 +174,8 @@ func fieldText(r *engine.Response, name string) string {
 	return value
 }
 
-// sameSite compares what hosts can be registered by one owner (WHATWG HTML, same site).
+// sameSite reports whether two addresses have one owner, as Fetch asks for it (cross-origin
+// resource policy check).
 func sameSite(a, b request.Address) bool {
-	if a.Host == b.Host {
-		return true
-	}
-	x, err := publicsuffix.EffectiveTLDPlusOne(a.Host)
-	if err != nil {
-		return false
-	}
-	y, err := publicsuffix.EffectiveTLDPlusOne(b.Host)
-	return err == nil && x == y && !(a.Scheme == "http" && b.Scheme == "https")
+	return a.Registrable() == b.Registrable() && !(a.Host != b.Host && a.Scheme == "http" && b.Scheme == "https")
 }

@@ -2,8 +2,8 @@ package proof
 
 import (
 	"fmt"
+	"maps"
 	"slices"
-	"strings"
 
 	"kibitz/core/browser"
 )
@@ -24,7 +24,7 @@ func findNeedsCookies(c *checker) {
 	if !c.SetsCookies() {
 		return
 	}
-	seen := map[string]bool{} // circles that have been reported
+	found := map[string]Finding{} // by the circle; of one that is told as a warning, that
 	for _, component := range c.graph().cyclic {
 		for _, req := range c.componentProbes(component) {
 			c.tried++
@@ -32,20 +32,13 @@ func findNeedsCookies(c *checker) {
 			if without.Ending != browser.Loop || with.Ending == browser.Loop || with.Ending == browser.TooLong {
 				continue
 			}
-			f := c.loopFinding(without.Hops[without.Again:])
-			var of []string
+			circle := without.Hops[without.Again:]
+			f := c.loopFinding(circle)
 			for _, r := range f.Rules {
 				c.note(Found, r, "")
-				of = append(of, r.Place.String())
 			}
-			slices.Sort(of)
-			key := strings.Join(of, " ")
-			if seen[key] {
-				continue
-			}
-			seen[key] = true
 			f.Request = req
-			f.Message = fmt.Sprintf("Whoever keeps no cookies, as most robots do, comes back to %s again and again; with them the visit %s.", without.Hops[without.Again].Request.Address, with.Summary())
+			f.Message = fmt.Sprintf("Whoever keeps no cookies, as most robots do, comes back to %s again and again; with them the visit %s.", circle[0].Request.Address, with.Summary())
 			f.Advice = "set the cookie with the page itself, or say in the query that a visitor has been here: the page is then shown to those without cookies, too"
 			from := browser.FromElsewhere(req)
 			if foreign := browser.Open(c, from); foreign.Ending == browser.Loop && !c.Book.Reads("referer") {
@@ -53,13 +46,18 @@ func findNeedsCookies(c *checker) {
 				f.Message = fmt.Sprintf("Whoever comes by a link of another site comes back to %s again and again: the cookie that ends it is SameSite=Strict, and browsers do not send it on such a visit. So does whoever keeps no cookies, as most robots do.", foreign.Hops[foreign.Again].Request.Address)
 				f.Advice = "set the cookie with SameSite=Lax; for those without cookies, set it with the page itself, or say in the query that a visitor has been here"
 			}
-			c.add(f)
+			if known, told := found[circleKey(circle)]; !told || known.Severity == "" && f.Severity == Warning {
+				found[circleKey(circle)] = f
+			}
 		}
 		for _, h := range component {
 			if h.rule != nil && !h.isRewrite() {
 				c.note(Tried, h.rule, "")
 			}
 		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(found)) {
+		c.add(found[key])
 	}
 	c.conclusions("those without cookies come to an end, where they were tried")
 }

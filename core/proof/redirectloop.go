@@ -28,15 +28,11 @@ func findLoops(c *checker) {
 	seen := map[string]bool{} // circles that have been reported, by their entries
 	report := func(v *browser.Visit) {
 		circle := v.Hops[v.Again:]
-		key := ""
-		for _, h := range circle {
-			key = max(key, fmt.Sprintf("%p %v", h.Response.By, h.Response.Row))
-		}
 		f := c.loopFinding(circle)
 		for _, r := range f.Rules {
 			c.note(Found, r, "")
 		}
-		if !seen[key] {
+		if key := circleKey(circle); !seen[key] {
 			seen[key] = true
 			c.add(f)
 		}
@@ -118,6 +114,16 @@ func (c *checker) redirectsProved() {
 // rewrittenBy are the rewrites that a request meets.
 func (c *checker) rewrittenBy(req *request.Request) []*rulebook.Rule {
 	return slices.DeleteFunc(c.Met(req), func(r *rulebook.Rule) bool { return r.Kind != rulebook.KindRewrite })
+}
+
+// circleKey is the same wherever on a circle a visit begins.
+func circleKey(circle []browser.Hop) (key string) {
+	for _, h := range circle {
+		if r := h.Response.By; r != nil {
+			key = max(key, fmt.Sprint(r.Place, h.Response.Row))
+		}
+	}
+	return key
 }
 
 // loopFinding tells of a circle, beginning at its first hop.

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/nlnwa/whatwg-url/url"
+	"golang.org/x/net/publicsuffix"
 )
 
 // An Address is an http or https URL. Its path and query are as they were
@@ -97,6 +98,23 @@ func (a *Address) port() string {
 		return ""
 	}
 	return ":" + strconv.Itoa(a.Port)
+}
+
+// IsIP reports whether a host is the address of a machine, and no name.
+func IsIP(host string) bool {
+	_, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return err == nil
+}
+
+// Registrable is the part of the host that one owner has registered; the host itself where
+// there is none (WHATWG URL, registrable domain).
+func (a Address) Registrable() string {
+	if !IsIP(a.Host) {
+		if domain, err := publicsuffix.EffectiveTLDPlusOne(a.Host); err == nil {
+			return domain
+		}
+	}
+	return a.Host
 }
 
 // Target is the path and query, as they stand in a request line.

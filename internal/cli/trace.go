@@ -36,7 +36,7 @@ rules can test, every entry that was looked at with the reason why it did not
 fit, every change of the path, and what decided.
 
 The visit keeps the cookies that answers set; where it ends elsewhere for whoever
-keeps none, that is said below it.`,
+keeps none, or comes by a link of another site, that is said below it.`,
 		setup: func(flags *flag.FlagSet) func(*run, []string) (int, error) {
 			var f requestFlags
 			flags.StringVar(&f.method, "method", "GET", "the request's `method`")
